@@ -1,0 +1,147 @@
+//! H.264 (ITU-T H.264, 08/2021). Coding itself is done by the openh264 library.
+
+mod decode;
+mod encode;
+pub mod sps;
+
+pub use decode::Decoder;
+pub use encode::{Encoder, Rate};
+pub use sps::Sps;
+
+use crate::error::{Error, Result};
+
+/// NAL unit types (table 7-1).
+pub const NAL_IDR: u8 = 5;
+pub const NAL_SPS: u8 = 7;
+pub const NAL_PPS: u8 = 8;
+
+/// The AVC decoder configuration record (ISO/IEC 14496-15, 5.3.3.1).
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Config {
+    /// Bytes in front of each NAL unit that hold its length: 1, 2 or 4.
+    pub length_size: usize,
+    pub sps: Vec<Vec<u8>>,
+    pub pps: Vec<Vec<u8>>,
+}
+
+impl Config {
+    pub fn parse(b: &[u8]) -> Result<Config> {
+        let cut = || Error::damaged("avcC", "the record is cut short");
+        let &[version, _, _, _, lengths, counts, ref rest @ ..] = b else { return Err(cut()) };
+        if version != 1 {
+            return Err(Error::damaged("avcC", format!("version {version}; only 1 is known")));
+        }
+        let length_size = usize::from(lengths & 3) + 1;
+        if length_size == 3 {
+            return Err(Error::damaged("avcC", "NAL unit lengths of 3 bytes; 1, 2 or 4"));
+        }
+        let (sps, rest) = units(rest, usize::from(counts & 0x1f)).ok_or_else(cut)?;
+        let (&count, rest) = rest.split_first().ok_or_else(cut)?;
+        let (pps, _) = units(rest, usize::from(count)).ok_or_else(cut)?;
+        Ok(Config { length_size, sps, pps })
+    }
+
+    pub fn write(&self) -> Vec<u8> {
+        let first = self.sps.first().map_or(&[][..], |s| s.as_slice());
+        let at = |i| first.get(i).copied().unwrap_or(0);
+        let mut out = vec![1, at(1), at(2), at(3), 0xfc | (self.length_size - 1) as u8];
+        out.push(0xe0 | self.sps.len() as u8);
+        put_units(&mut out, &self.sps);
+        out.push(self.pps.len() as u8);
+        put_units(&mut out, &self.pps);
+        // High profiles add chroma format and depths (5.3.3.1.2).
+        if matches!(at(1), 100 | 110 | 122 | 144)
+            && let Ok(sps) = Sps::parse(first)
+        {
+            out.extend([
+                0xfc | sps.chroma_format,
+                0xf8 | (sps.luma_depth - 8),
+                0xf8 | (sps.chroma_depth - 8),
+                0,
+            ]);
+        }
+        out
+    }
+
+    /// What the first parameter set says; `None` if the record has none.
+    pub fn first_sps(&self) -> Result<Option<Sps>> {
+        self.sps.first().map(|s| Sps::parse(s)).transpose()
+    }
+}
+
+fn units(mut b: &[u8], count: usize) -> Option<(Vec<Vec<u8>>, &[u8])> {
+    let mut out = Vec::new();
+    for _ in 0..count {
+        let len = usize::from(u16::from_be_bytes([*b.first()?, *b.get(1)?]));
+        out.push(b.get(2..2 + len)?.to_vec());
+        b = &b[2 + len..];
+    }
+    Some((out, b))
+}
+
+fn put_units(out: &mut Vec<u8>, units: &[Vec<u8>]) {
+    for u in units {
+        out.extend((u.len() as u16).to_be_bytes());
+        out.extend(u);
+    }
+}
+
+/// The NAL units of a packet whose units have their length in front. A length past the end is an error,
+/// after the units before it were given.
+pub fn nal_units(packet: &[u8], length_size: usize) -> impl Iterator<Item = Result<&[u8]>> {
+    let mut at = 0;
+    std::iter::from_fn(move || {
+        if at >= packet.len() {
+            return None;
+        }
+        let Some(head) = packet.get(at..at + length_size) else {
+            at = packet.len();
+            return Some(Err(Error::damaged("NAL unit", "its length field is cut short")));
+        };
+        let len = head.iter().fold(0usize, |n, &b| n << 8 | usize::from(b));
+        let start = at + length_size;
+        let left = packet.len() - start;
+        if len > left {
+            at = packet.len();
+            return Some(Err(Error::damaged(
+                "NAL unit",
+                format!("length {len}, but {left} bytes are left in the packet"),
+            )));
+        }
+        at = start + len;
+        Some(Ok(&packet[start..at]))
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn records_are_written_as_read() {
+        let c = Config {
+            length_size: 4,
+            sps: vec![vec![0x67, 77, 0x40, 30, 1, 2]],
+            pps: vec![vec![0x68, 9], vec![0x68, 8]],
+        };
+        assert_eq!(Config::parse(&c.write()).unwrap(), c);
+    }
+
+    #[test]
+    fn a_cut_packet_gives_what_is_whole_and_then_says_so() {
+        let packet = [0, 0, 0, 2, 7, 8, 0, 0, 0, 9, 1];
+        let got: Vec<_> = nal_units(&packet, 4).collect();
+        assert_eq!(got[0].as_ref().unwrap(), &[7, 8]);
+        assert!(got[1].is_err() && got.len() == 2);
+    }
+
+    proptest! {
+        #[test]
+        fn no_bytes_make_the_parsers_panic(b in proptest::collection::vec(any::<u8>(), 0..200), n in 1usize..5) {
+            let _ = Config::parse(&b).map(|c| c.first_sps().is_ok());
+            let _ = Sps::parse(&b);
+            let _ = nal_units(&b, n).count();
+        }
+    }
+}

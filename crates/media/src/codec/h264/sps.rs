@@ -1,0 +1,316 @@
+//! The sequence parameter set (ITU-T H.264, 7.3.2.1.1) and its usability information (annex E).
+
+use crate::container::VideoTrack;
+use crate::error::{Error, Result};
+use crate::frame::{Chroma, Colour, Fields};
+use crate::units::Ratio;
+
+#[derive(Clone, Debug, PartialEq)]
+pub struct Sps {
+    pub profile: u8,
+    pub constraints: u8,
+    pub level: u8,
+    /// 0 gray, 1 4:2:0, 2 4:2:2, 3 4:4:4.
+    pub chroma_format: u8,
+    pub luma_depth: u8,
+    pub chroma_depth: u8,
+    pub width: u32,
+    pub height: u32,
+    pub frames_only: bool,
+    pub pixel_shape: Ratio,
+    pub colour: Colour,
+}
+
+/// Bits of a NAL unit with emulation prevention taken out (7.4.1).
+struct Bits {
+    bytes: Vec<u8>,
+    at: usize,
+}
+
+impl Bits {
+    fn new(nal: &[u8]) -> Self {
+        let mut bytes = Vec::with_capacity(nal.len());
+        let mut zeros = 0;
+        for &b in nal {
+            if zeros >= 2 && b == 3 {
+                zeros = 0;
+                continue;
+            }
+            zeros = if b == 0 { zeros + 1 } else { 0 };
+            bytes.push(b);
+        }
+        Bits { bytes, at: 0 }
+    }
+    fn bit(&mut self) -> Result<u32> {
+        let byte = self.bytes.get(self.at / 8).ok_or_else(|| Error::damaged("SPS", "it is cut short"))?;
+        let bit = byte >> (7 - self.at % 8) & 1;
+        self.at += 1;
+        Ok(u32::from(bit))
+    }
+    fn flag(&mut self) -> Result<bool> {
+        Ok(self.bit()? == 1)
+    }
+    fn take(&mut self, n: u32) -> Result<u32> {
+        (0..n).try_fold(0, |v, _| Ok(v << 1 | self.bit()?))
+    }
+    /// Unsigned Exp-Golomb (9.1).
+    fn ue(&mut self) -> Result<u32> {
+        let mut zeros = 0;
+        while self.bit()? == 0 {
+            zeros += 1;
+            if zeros > 31 {
+                return Err(Error::damaged("SPS", "a number of more than 32 bits"));
+            }
+        }
+        Ok((1u64 << zeros) as u32 - 1 + self.take(zeros)?)
+    }
+    fn se(&mut self) -> Result<i32> {
+        let v = self.ue()?;
+        let half = (v / 2) as i32;
+        Ok(if v % 2 == 1 { half.wrapping_add(1) } else { half.wrapping_neg() })
+    }
+}
+
+impl Sps {
+    /// Reads a whole NAL unit, its header byte included.
+    pub fn parse(nal: &[u8]) -> Result<Sps> {
+        let mut b = Bits::new(nal.get(1..).unwrap_or(&[]));
+        let profile = b.take(8)? as u8;
+        let constraints = b.take(8)? as u8;
+        let level = b.take(8)? as u8;
+        b.ue()?;
+        let (mut chroma_format, mut luma_depth, mut chroma_depth) = (1, 8, 8);
+        if matches!(profile, 100 | 110 | 122 | 244 | 44 | 83 | 86 | 118 | 128 | 138 | 139 | 134 | 135) {
+            chroma_format = b.ue()?;
+            if chroma_format > 3 {
+                return Err(Error::damaged("SPS", format!("chroma_format_idc {chroma_format}; 0 to 3")));
+            }
+            if chroma_format == 3 {
+                b.bit()?;
+            }
+            luma_depth = 8 + b.ue()?;
+            chroma_depth = 8 + b.ue()?;
+            if luma_depth > 14 || chroma_depth > 14 {
+                return Err(Error::damaged(
+                    "SPS",
+                    format!("bit depths {luma_depth} and {chroma_depth}; 8 to 14"),
+                ));
+            }
+            b.bit()?;
+            if b.flag()? {
+                for i in 0..if chroma_format == 3 { 12 } else { 8 } {
+                    if b.flag()? {
+                        skip_scaling_list(&mut b, if i < 6 { 16 } else { 64 })?;
+                    }
+                }
+            }
+        }
+        b.ue()?;
+        match b.ue()? {
+            0 => {
+                b.ue()?;
+            }
+            1 => {
+                b.bit()?;
+                b.se()?;
+                b.se()?;
+                let count = b.ue()?;
+                if count > 255 {
+                    return Err(Error::damaged(
+                        "SPS",
+                        format!("{count} frames in the order-count cycle; up to 255"),
+                    ));
+                }
+                for _ in 0..count {
+                    b.se()?;
+                }
+            }
+            _ => (),
+        }
+        b.ue()?;
+        b.bit()?;
+        let mbs_wide = u64::from(b.ue()?) + 1;
+        let map_units = u64::from(b.ue()?) + 1;
+        let frames_only = b.flag()?;
+        if !frames_only {
+            b.bit()?;
+        }
+        b.bit()?;
+        let (mut w, mut h) = (mbs_wide * 16, map_units * 16 * if frames_only { 1 } else { 2 });
+        if b.flag()? {
+            // 7.4.2.1.1: crop units.
+            let (ux, uy) = match chroma_format {
+                1 => (2, 2),
+                2 => (2, 1),
+                _ => (1, 1),
+            };
+            let uy = uy * if frames_only { 1 } else { 2 };
+            let (l, r, t, bo) = (b.ue()?, b.ue()?, b.ue()?, b.ue()?);
+            w = w.saturating_sub((u64::from(l) + u64::from(r)) * ux);
+            h = h.saturating_sub((u64::from(t) + u64::from(bo)) * uy);
+        }
+        let mut sps = Sps {
+            profile,
+            constraints,
+            level,
+            chroma_format: chroma_format as u8,
+            luma_depth: luma_depth as u8,
+            chroma_depth: chroma_depth as u8,
+            width: u32::try_from(w).unwrap_or(u32::MAX),
+            height: u32::try_from(h).unwrap_or(u32::MAX),
+            frames_only,
+            pixel_shape: Ratio::ONE,
+            colour: Colour::default(),
+        };
+        // A cut tail costs only what it would have said.
+        if b.flag().unwrap_or(false) {
+            let _ = sps.read_vui(&mut b);
+        }
+        Ok(sps)
+    }
+
+    fn read_vui(&mut self, b: &mut Bits) -> Result<()> {
+        if b.flag()? {
+            let idc = b.take(8)?;
+            let shape = if idc == 255 {
+                (b.take(16)?, b.take(16)?)
+            } else {
+                // Table E-1.
+                const SHAPES: [(u32, u32); 17] = [
+                    (0, 0),
+                    (1, 1),
+                    (12, 11),
+                    (10, 11),
+                    (16, 11),
+                    (40, 33),
+                    (24, 11),
+                    (20, 11),
+                    (32, 11),
+                    (80, 33),
+                    (18, 11),
+                    (15, 11),
+                    (64, 33),
+                    (160, 99),
+                    (4, 3),
+                    (3, 2),
+                    (2, 1),
+                ];
+                SHAPES.get(idc as usize).copied().unwrap_or((0, 0))
+            };
+            if let Some(r) = Ratio::new(shape.0.into(), shape.1.into()) {
+                self.pixel_shape = r;
+            }
+        }
+        if b.flag()? {
+            b.bit()?;
+        }
+        if b.flag()? {
+            b.take(3)?;
+            self.colour.full_range = b.flag()?;
+            if b.flag()? {
+                self.colour.primaries = b.take(8)? as u8;
+                self.colour.transfer = b.take(8)? as u8;
+                self.colour.matrix = b.take(8)? as u8;
+            }
+        }
+        Ok(())
+    }
+
+    /// Fills in what the set says of a track.
+    pub fn describe(&self, track: &mut VideoTrack) {
+        (track.width, track.height) = (self.width, self.height);
+        track.pixel_shape = self.pixel_shape;
+        track.fields = if self.frames_only { Fields::Progressive } else { Fields::Interlaced };
+        track.chroma = Some(match self.chroma_format {
+            0 => Chroma::Gray,
+            2 => Chroma::C422,
+            3 => Chroma::C444,
+            _ => Chroma::C420,
+        });
+        track.depth = Some(self.luma_depth.max(self.chroma_depth));
+        track.profile = Some(self.profile_name());
+        track.level = Some(format!("{}.{}", self.level / 10, self.level % 10));
+        track.colour = self.colour;
+    }
+
+    /// A.2.
+    pub fn profile_name(&self) -> String {
+        let intra = self.constraints & 0x10 != 0;
+        match self.profile {
+            66 if self.constraints & 0x40 != 0 => "Constrained Baseline".into(),
+            66 => "Baseline".into(),
+            77 => "Main".into(),
+            88 => "Extended".into(),
+            100 => "High".into(),
+            110 if intra => "High 10 Intra".into(),
+            110 => "High 10".into(),
+            122 if intra => "High 4:2:2 Intra".into(),
+            122 => "High 4:2:2".into(),
+            244 => "High 4:4:4 Predictive".into(),
+            44 => "CAVLC 4:4:4 Intra".into(),
+            n => format!("profile {n}"),
+        }
+    }
+}
+
+fn skip_scaling_list(b: &mut Bits, size: usize) -> Result<()> {
+    let (mut last, mut next) = (8i32, 8i32);
+    for _ in 0..size {
+        if next != 0 {
+            next = last.wrapping_add(b.se()?).rem_euclid(256);
+        }
+        if next != 0 {
+            last = next;
+        }
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Writes bits, to make parameter sets for tests.
+    #[derive(Default)]
+    struct Put(Vec<bool>);
+    impl Put {
+        fn bits(&mut self, v: u32, n: u32) -> &mut Self {
+            self.0.extend((0..n).rev().map(|i| v >> i & 1 == 1));
+            self
+        }
+        fn ue(&mut self, v: u32) -> &mut Self {
+            let n = 32 - (v + 1).leading_zeros();
+            self.bits(0, n - 1).bits(v + 1, n)
+        }
+        fn nal(&self) -> Vec<u8> {
+            let mut out = vec![0x67];
+            for c in self.0.chunks(8) {
+                out.push(c.iter().enumerate().fold(0, |b, (i, &v)| b | u8::from(v) << (7 - i)));
+            }
+            out
+        }
+    }
+
+    #[test]
+    fn a_high_422_10_bit_interlaced_set_is_told() {
+        let mut p = Put::default();
+        p.bits(122, 8).bits(0, 8).bits(41, 8).ue(0);
+        p.ue(2).ue(2).ue(2).bits(0, 1).bits(0, 1); // 4:2:2, 10 bit
+        p.ue(0).ue(0).ue(0).ue(4).bits(0, 1);
+        p.ue(119).ue(33).bits(0, 1).bits(1, 1).bits(1, 1); // 1920 x 34*32=1088, fields
+        p.bits(1, 1).ue(0).ue(0).ue(0).ue(4); // crop 4*2 rows
+        p.bits(1, 1).bits(1, 1).bits(255, 8).bits(4, 16).bits(3, 16); // VUI, shape 4:3
+        p.bits(0, 1).bits(1, 1).bits(5, 3).bits(1, 1).bits(1, 1).bits(9, 8).bits(16, 8).bits(9, 8).bits(1, 8);
+        let s = Sps::parse(&p.nal()).unwrap();
+        assert_eq!((s.width, s.height, s.luma_depth, s.chroma_format), (1920, 1080, 10, 2));
+        assert!(!s.frames_only);
+        assert_eq!(s.profile_name(), "High 4:2:2");
+        assert_eq!(s.pixel_shape, Ratio { num: 4, den: 3 });
+        assert_eq!(s.colour, Colour { primaries: 9, transfer: 16, matrix: 9, full_range: true });
+    }
+
+    #[test]
+    fn a_set_cut_before_its_size_is_damaged() {
+        assert!(Sps::parse(&[0x67, 66, 0, 30]).is_err());
+    }
+}

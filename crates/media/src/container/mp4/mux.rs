@@ -1,0 +1,559 @@
+//! Writing MP4 with the index first.
+//!
+//! Room for the index is kept at the head from an estimate; what is left over becomes a `free` box. If the
+//! estimate was too small the media moves back, in place. So a file is written once and memory holds only
+//! the tables.
+
+use super::boxes::Builder;
+use crate::codec::Coded;
+use crate::container::TimecodeTrack;
+use crate::error::{Error, Result};
+use crate::frame::Colour;
+use crate::units::{Ratio, Time, common_scale, rescale};
+use std::io::{Read, Seek, SeekFrom, Write};
+
+/// Where a file is written.
+pub trait Sink: Read + Write + Seek + Send {}
+impl<T: Read + Write + Seek + Send> Sink for T {}
+
+#[derive(Clone, Debug)]
+pub enum OutTrackKind {
+    Video { width: u32, height: u32, rotation: u16, pixel_shape: Ratio, colour: Colour },
+    Audio { rate: u32, channels: u16, bits: u32 },
+    Timecode(TimecodeTrack),
+}
+
+#[derive(Clone, Debug)]
+pub struct OutTrack {
+    pub kind: OutTrackKind,
+    /// Ticks a second of what is written to it.
+    pub timescale: u32,
+    pub language: Option<String>,
+    /// Packets expected, to keep room for the index.
+    pub expected: u64,
+}
+
+/// What of a track's media is presented, told at the end.
+#[derive(Clone, Debug)]
+pub struct Ending {
+    /// The codec's setup record.
+    pub setup: Vec<u8>,
+    /// When presentation of the track starts.
+    pub start: Time,
+    /// Ticks of media in front of what is presented (priming).
+    pub skip: i64,
+    /// Ticks presented.
+    pub length: i64,
+}
+
+/// A chunk is closed when it holds this much time or this many bytes.
+const CHUNK_PARTS_OF_A_SECOND: i64 = 2;
+const CHUNK_BYTES: usize = 1 << 20;
+const MDAT_HEADER: u64 = 16;
+
+#[derive(Default)]
+struct Tables {
+    /// (count, delta)
+    times: Vec<(u32, u32)>,
+    sizes: Vec<u32>,
+    sync: Vec<u32>,
+    /// Offset from the start of the media data, and how many packets.
+    chunks: Vec<(u64, u32)>,
+    ticks: i64,
+    open: Vec<u8>,
+    open_count: u32,
+    open_ticks: i64,
+}
+
+pub struct Mp4Writer {
+    out: Box<dyn Sink>,
+    tracks: Vec<OutTrack>,
+    tables: Vec<Tables>,
+    created: Option<u64>,
+    head: Vec<u8>,
+    /// Where media data starts now.
+    media_at: u64,
+    media_len: u64,
+}
+
+impl Mp4Writer {
+    /// `created`: seconds since 1904, for the header.
+    pub fn new(mut out: Box<dyn Sink>, tracks: Vec<OutTrack>, created: Option<u64>) -> Result<Self> {
+        let mut head = Builder::new();
+        head.put(b"ftyp", |b| {
+            b.raw(b"mp42");
+            b.u32(0);
+            b.raw(b"mp42isomavc1");
+        });
+        let head = head.bytes;
+        let room = tracks.iter().map(index_room).sum::<u64>() + 512;
+        let media_at = head.len() as u64 + room + MDAT_HEADER;
+        out.seek(SeekFrom::Start(0))?;
+        out.write_all(&head)?;
+        // Until the end the file says itself that nothing in it counts yet.
+        out.write_all(&filler(room + MDAT_HEADER))?;
+        out.seek(SeekFrom::Start(media_at))?;
+        let tables = tracks.iter().map(|_| Tables::default()).collect();
+        Ok(Mp4Writer { out, tracks, tables, created, head, media_at, media_len: 0 })
+    }
+
+    /// Adds a packet behind the last one of its track.
+    pub fn write(&mut self, track: usize, packet: &Coded) -> Result<()> {
+        let t = &mut self.tables[track];
+        let size =
+            u32::try_from(packet.data.len()).map_err(|_| Error::limit("MP4", "a packet of 4 GiB or more"))?;
+        let delta = u32::try_from(packet.duration)
+            .map_err(|_| Error::limit("MP4", format!("a packet that lasts {} ticks", packet.duration)))?;
+        match t.times.last_mut() {
+            Some((n, d)) if *d == delta => *n += 1,
+            _ => t.times.push((1, delta)),
+        }
+        t.sizes.push(size);
+        if packet.key {
+            t.sync.push(t.sizes.len() as u32);
+        }
+        t.ticks += packet.duration;
+        t.open.extend_from_slice(&packet.data);
+        t.open_count += 1;
+        t.open_ticks += packet.duration;
+        let full = t.open_ticks * CHUNK_PARTS_OF_A_SECOND >= i64::from(self.tracks[track].timescale);
+        if full || t.open.len() >= CHUNK_BYTES { self.close_chunk(track) } else { Ok(()) }
+    }
+
+    fn close_chunk(&mut self, track: usize) -> Result<()> {
+        let t = &mut self.tables[track];
+        if t.open_count > 0 {
+            self.out.write_all(&t.open)?;
+            t.chunks.push((self.media_len, t.open_count));
+            self.media_len += t.open.len() as u64;
+            t.open.clear();
+            (t.open_count, t.open_ticks) = (0, 0);
+        }
+        Ok(())
+    }
+
+    /// The scale of each track.
+    pub fn timescales(&self) -> impl Iterator<Item = u32> + '_ {
+        self.tracks.iter().map(|t| t.timescale)
+    }
+
+    /// Writes the index and gives the file back, complete.
+    pub fn finish(mut self, endings: &[Ending]) -> Result<Box<dyn Sink>> {
+        for track in 0..self.tracks.len() {
+            self.close_chunk(track)?;
+        }
+        let mut moov = self.index(endings);
+        let room = self.media_at - MDAT_HEADER - self.head.len() as u64;
+        let left = room as i64 - moov.len() as i64;
+        if left != 0 && left < 8 {
+            let by = (moov.len() as u64 + 8).saturating_sub(room).next_multiple_of(4096);
+            self.move_media(by)?;
+            moov = self.index(endings);
+        }
+        let room = self.media_at - MDAT_HEADER - self.head.len() as u64;
+        let left = room - moov.len() as u64;
+        moov.extend(filler(left));
+        self.out.seek(SeekFrom::Start(self.head.len() as u64))?;
+        self.out.write_all(&moov)?;
+        let mut mdat = vec![0, 0, 0, 1];
+        mdat.extend(b"mdat");
+        mdat.extend((self.media_len + MDAT_HEADER).to_be_bytes());
+        self.out.write_all(&mdat)?;
+        self.out.flush()?;
+        Ok(self.out)
+    }
+
+    /// Moves all media `by` bytes back, from the end on.
+    fn move_media(&mut self, by: u64) -> Result<()> {
+        let mut block = vec![0u8; 1 << 20];
+        let mut left = self.media_len;
+        while left > 0 {
+            let n = left.min(block.len() as u64);
+            left -= n;
+            let part = &mut block[..n as usize];
+            self.out.seek(SeekFrom::Start(self.media_at + left))?;
+            self.out.read_exact(part)?;
+            self.out.seek(SeekFrom::Start(self.media_at + left + by))?;
+            self.out.write_all(part)?;
+        }
+        self.media_at += by;
+        Ok(())
+    }
+
+    fn index(&self, endings: &[Ending]) -> Vec<u8> {
+        // A movie scale that holds every track's times exactly, if there is one.
+        let scale = self.tracks.iter().try_fold(1, |s, t| common_scale(s, t.timescale)).unwrap_or(90_000);
+        let ends: Vec<i64> = self
+            .tracks
+            .iter()
+            .zip(endings)
+            .map(|(t, e)| e.start.ticks_at(scale) + rescale(e.length, t.timescale, scale))
+            .collect();
+        let created = self.created.unwrap_or(0);
+        let mut b = Builder::new();
+        b.put(b"moov", |b| {
+            b.full(b"mvhd", 1, 0, |b| {
+                b.u64(created);
+                b.u64(created);
+                b.u32(scale);
+                b.u64(ends.iter().copied().max().unwrap_or(0) as u64);
+                b.u32(0x10000);
+                b.u16(0x100);
+                b.zeros(10);
+                matrix(b, 0, 0, 0);
+                b.zeros(24);
+                b.u32(self.tracks.len() as u32 + 1);
+            });
+            for (i, (track, ending)) in self.tracks.iter().zip(endings).enumerate() {
+                b.put(b"trak", |b| self.track(b, i, track, ending, scale, ends[i], created));
+            }
+        });
+        b.bytes
+    }
+
+    #[allow(clippy::too_many_arguments)]
+    fn track(
+        &self,
+        b: &mut Builder,
+        i: usize,
+        track: &OutTrack,
+        ending: &Ending,
+        scale: u32,
+        end: i64,
+        created: u64,
+    ) {
+        let tables = &self.tables[i];
+        // Enabled, in the movie; the second and later sound tracks are alternatives to the first.
+        let sound_before = self.tracks[..i].iter().any(|t| matches!(t.kind, OutTrackKind::Audio { .. }));
+        let is_sound = matches!(track.kind, OutTrackKind::Audio { .. });
+        let enabled = !(is_sound && sound_before) && !matches!(track.kind, OutTrackKind::Timecode(_));
+        b.full(b"tkhd", 1, if enabled { 3 } else { 2 }, |b| {
+            b.u64(created);
+            b.u64(created);
+            b.u32(i as u32 + 1);
+            b.u32(0);
+            b.u64(end as u64);
+            b.zeros(8);
+            b.u16(0);
+            b.u16(u16::from(is_sound));
+            b.u16(if is_sound { 0x100 } else { 0 });
+            b.u16(0);
+            match &track.kind {
+                OutTrackKind::Video { width, height, rotation, pixel_shape, .. } => {
+                    matrix(b, *rotation, *width, *height);
+                    let shown =
+                        (u64::from(*width) << 16) * u64::from(pixel_shape.num) / u64::from(pixel_shape.den);
+                    b.u32(shown.min(u64::from(u32::MAX)) as u32);
+                    b.u32(height << 16);
+                }
+                _ => {
+                    matrix(b, 0, 0, 0);
+                    b.zeros(8);
+                }
+            }
+        });
+        if matches!(track.kind, OutTrackKind::Video { .. })
+            && let Some(tc) = self.tracks.iter().position(|t| matches!(t.kind, OutTrackKind::Timecode(_)))
+        {
+            b.put(b"tref", |b| b.put(b"tmcd", |b| b.u32(tc as u32 + 1)));
+        }
+        b.put(b"edts", |b| {
+            let late = ending.start.ticks_at(scale).max(0);
+            b.full(b"elst", 1, 0, |b| {
+                b.u32(1 + u32::from(late > 0));
+                if late > 0 {
+                    b.u64(late as u64);
+                    b.u64(u64::MAX);
+                    b.u32(0x10000);
+                }
+                b.u64((end - late).max(0) as u64);
+                b.u64(ending.skip as u64);
+                b.u32(0x10000);
+            });
+        });
+        b.put(b"mdia", |b| {
+            b.full(b"mdhd", 1, 0, |b| {
+                b.u64(created);
+                b.u64(created);
+                b.u32(track.timescale);
+                b.u64(tables.ticks as u64);
+                b.u16(pack_language(track.language.as_deref()));
+                b.u16(0);
+            });
+            let (handler, name): (&[u8; 4], &[u8]) = match track.kind {
+                OutTrackKind::Video { .. } => (b"vide", b"Picture\0"),
+                OutTrackKind::Audio { .. } => (b"soun", b"Sound\0"),
+                OutTrackKind::Timecode(_) => (b"tmcd", b"Timecode\0"),
+            };
+            b.full(b"hdlr", 0, 0, |b| {
+                b.u32(0);
+                b.raw(handler);
+                b.zeros(12);
+                b.raw(name);
+            });
+            b.put(b"minf", |b| {
+                match &track.kind {
+                    OutTrackKind::Video { .. } => b.full(b"vmhd", 0, 1, |b| b.zeros(8)),
+                    OutTrackKind::Audio { .. } => b.full(b"smhd", 0, 0, |b| b.zeros(4)),
+                    OutTrackKind::Timecode(_) => b.put(b"gmhd", |b| {
+                        b.full(b"gmin", 0, 0, |b| {
+                            b.u16(0x40);
+                            [0x8000, 0x8000, 0x8000, 0, 0].iter().for_each(|v| b.u16(*v));
+                        });
+                        b.put(b"tmcd", |b| {
+                            b.full(b"tcmi", 0, 0, |b| {
+                                b.zeros(4);
+                                b.u16(12);
+                                b.zeros(14);
+                                b.u8(0);
+                            })
+                        });
+                    }),
+                }
+                b.put(b"dinf", |b| {
+                    b.full(b"dref", 0, 0, |b| {
+                        b.u32(1);
+                        b.full(b"url ", 0, 1, |_| ());
+                    })
+                });
+                b.put(b"stbl", |b| {
+                    b.full(b"stsd", 0, 0, |b| {
+                        b.u32(1);
+                        sample_entry(b, track, &ending.setup);
+                    });
+                    tables.write(b, self.media_at);
+                });
+            });
+        });
+    }
+}
+
+/// Bytes of index that a track may need.
+fn index_room(t: &OutTrack) -> u64 {
+    let n = t.expected;
+    match t.kind {
+        // Sizes; times if every one differs is not expected; a chunk and a sync sample every half second.
+        OutTrackKind::Video { .. } => 1200 + n * 4 + n / 4 * 8 + n / 8 * 4,
+        OutTrackKind::Audio { .. } => 1200 + n * 4 + n / 8 * 8,
+        OutTrackKind::Timecode(_) => 1200,
+    }
+}
+
+/// A `free` box of `len` bytes in all (0, or 8 and more).
+fn filler(len: u64) -> Vec<u8> {
+    let mut out = Vec::with_capacity(len as usize);
+    if len >= 8 {
+        out.extend((len as u32).to_be_bytes());
+        out.extend(b"free");
+        out.resize(len as usize, 0);
+    }
+    out
+}
+
+impl Tables {
+    fn write(&self, b: &mut Builder, media_at: u64) {
+        b.full(b"stts", 0, 0, |b| {
+            b.u32(self.times.len() as u32);
+            for (n, d) in &self.times {
+                b.u32(*n);
+                b.u32(*d);
+            }
+        });
+        if self.sync.len() < self.sizes.len() {
+            b.full(b"stss", 0, 0, |b| {
+                b.u32(self.sync.len() as u32);
+                self.sync.iter().for_each(|n| b.u32(*n));
+            });
+        }
+        let mut runs: Vec<(u32, u32)> = Vec::new();
+        for (i, (_, n)) in self.chunks.iter().enumerate() {
+            if runs.last().is_none_or(|(_, last)| last != n) {
+                runs.push((i as u32 + 1, *n));
+            }
+        }
+        b.full(b"stsc", 0, 0, |b| {
+            b.u32(runs.len() as u32);
+            for (first, n) in runs {
+                b.u32(first);
+                b.u32(n);
+                b.u32(1);
+            }
+        });
+        b.full(b"stsz", 0, 0, |b| {
+            b.u32(0);
+            b.u32(self.sizes.len() as u32);
+            self.sizes.iter().for_each(|n| b.u32(*n));
+        });
+        let furthest = self.chunks.last().map_or(0, |c| c.0) + media_at;
+        let wide = u32::try_from(furthest).is_err();
+        b.full(if wide { b"co64" } else { b"stco" }, 0, 0, |b| {
+            b.u32(self.chunks.len() as u32);
+            for (at, _) in &self.chunks {
+                if wide { b.u64(at + media_at) } else { b.u32((at + media_at) as u32) }
+            }
+        });
+    }
+}
+
+/// The transformation matrix (14496-12, 6.2.2) of a clockwise turn, with the move that brings the picture
+/// back to the origin.
+fn matrix(b: &mut Builder, rotation: u16, width: u32, height: u32) {
+    let one = 0x10000i32;
+    let (w, h) = ((width << 16) as i32, (height << 16) as i32);
+    let m = match rotation {
+        90 => [0, one, 0, -one, 0, 0, h, 0],
+        180 => [-one, 0, 0, 0, -one, 0, w, h],
+        270 => [0, -one, 0, one, 0, 0, 0, w],
+        _ => [one, 0, 0, 0, one, 0, 0, 0],
+    };
+    m.iter().for_each(|v| b.u32(*v as u32));
+    b.u32(0x4000_0000);
+}
+
+fn pack_language(code: Option<&str>) -> u16 {
+    let code = code.filter(|c| c.len() == 3 && c.bytes().all(|b| b.is_ascii_lowercase())).unwrap_or("und");
+    code.bytes().fold(0, |n, b| n << 5 | u16::from(b - 0x60))
+}
+
+fn sample_entry(b: &mut Builder, track: &OutTrack, setup: &[u8]) {
+    match &track.kind {
+        OutTrackKind::Video { width, height, pixel_shape, colour, .. } => b.put(b"avc1", |b| {
+            b.zeros(6);
+            b.u16(1);
+            b.zeros(16);
+            b.u16(*width as u16);
+            b.u16(*height as u16);
+            b.u32(0x0048_0000);
+            b.u32(0x0048_0000);
+            b.u32(0);
+            b.u16(1);
+            b.zeros(32);
+            b.u16(24);
+            b.u16(0xffff);
+            b.put(b"avcC", |b| b.raw(setup));
+            if *pixel_shape != Ratio::ONE {
+                b.put(b"pasp", |b| {
+                    b.u32(pixel_shape.num);
+                    b.u32(pixel_shape.den);
+                });
+            }
+            if *colour != Colour::default() {
+                b.put(b"colr", |b| {
+                    b.raw(b"nclx");
+                    b.u16(colour.primaries.into());
+                    b.u16(colour.transfer.into());
+                    b.u16(colour.matrix.into());
+                    b.u8(u8::from(colour.full_range) << 7);
+                });
+            }
+        }),
+        OutTrackKind::Audio { rate, channels, bits } => b.put(b"mp4a", |b| {
+            b.zeros(6);
+            b.u16(1);
+            b.zeros(8);
+            b.u16(*channels);
+            b.u16(16);
+            b.u32(0);
+            // 16.16 holds rates below 65,536; above, the setup record tells.
+            b.u32(if *rate < 0x10000 { rate << 16 } else { 0 });
+            // Descriptors of 14496-1, 7.2.6, with one-byte lengths.
+            b.full(b"esds", 0, 0, |b| {
+                let setup_len = setup.len() as u8;
+                b.raw(&[3, 23 + setup_len, 0, 0, 0]);
+                b.raw(&[4, 15 + setup_len, 0x40, 0x15, 0, 0, 0]);
+                b.u32(*bits);
+                b.u32(*bits);
+                b.raw(&[5, setup_len]);
+                b.raw(setup);
+                b.raw(&[6, 1, 2]);
+            });
+        }),
+        OutTrackKind::Timecode(tc) => b.put(b"tmcd", |b| {
+            b.zeros(6);
+            b.u16(1);
+            b.u32(0);
+            b.u32(u32::from(tc.drop_frame) | 2);
+            b.u32(tc.rate.num);
+            b.u32(tc.rate.den);
+            b.u8(tc.frames_per_count.min(255) as u8);
+            b.u8(0);
+            if let Some(reel) = &tc.reel {
+                b.put(b"name", |b| {
+                    b.u16(reel.len().min(255) as u16);
+                    b.u16(0);
+                    b.raw(&reel.as_bytes()[..reel.len().min(255)]);
+                });
+            }
+        }),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::container::{self, Demux};
+    use rstest::rstest;
+
+    fn audio(expected: u64) -> OutTrack {
+        OutTrack {
+            kind: OutTrackKind::Audio { rate: 48_000, channels: 1, bits: 64_000 },
+            timescale: 48_000,
+            language: Some("eng".into()),
+            expected,
+        }
+    }
+
+    fn written(expected: u64, packets: u32) -> Box<dyn Demux> {
+        let file = tempfile::tempfile().unwrap();
+        let mut w = Mp4Writer::new(Box::new(file), vec![audio(expected)], None).unwrap();
+        for i in 0..packets {
+            let data = i.to_be_bytes().repeat(1 + (i % 7) as usize);
+            w.write(0, &Coded { pts: 0, duration: 1024, key: true, data }).unwrap();
+        }
+        let ending = Ending {
+            setup: vec![0x11, 0x88],
+            start: Time::new(1, 4),
+            skip: 2048,
+            length: i64::from(packets) * 1024 - 2100,
+        };
+        let mut file = w.finish(&[ending]).unwrap();
+        file.seek(SeekFrom::Start(0)).unwrap();
+        container::open(Box::new(file)).unwrap()
+    }
+
+    #[rstest]
+    #[case::room_enough(500)]
+    #[case::room_too_small(0)]
+    fn what_is_written_is_read(#[case] expected: u64) {
+        let mut d = written(expected, 500);
+        let t = d.tracks()[0].clone();
+        assert_eq!(t.start, Time::new(1, 4));
+        assert_eq!(t.duration, Time::new(500 * 1024 - 2100, 48_000));
+        assert_eq!(t.language.as_deref(), Some("eng"));
+        let mut n = 0u32;
+        while let Some(p) = d.next_packet().unwrap() {
+            assert_eq!(p.data, n.to_be_bytes().repeat(1 + (n % 7) as usize));
+            match n {
+                0 | 1 => assert!(!p.shown, "priming"),
+                2 => assert_eq!((p.pts, p.trim_start), (12_000, 0)),
+                499 => assert_eq!(p.keep, Some(1024 - 52)),
+                _ => assert!(p.shown && p.keep.is_none()),
+            }
+            n += 1;
+        }
+        assert_eq!(n, 500);
+    }
+
+    #[test]
+    fn an_unfinished_file_holds_no_media() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("x.mp4");
+        let open = || {
+            std::fs::File::options().read(true).write(true).create(true).truncate(false).open(&path).unwrap()
+        };
+        let mut w = Mp4Writer::new(Box::new(open()), vec![audio(9)], None).unwrap();
+        w.write(0, &Coded { pts: 0, duration: 48_000, key: true, data: vec![1; 99] }).unwrap();
+        drop(w);
+        assert!(container::open(Box::new(open())).is_err());
+    }
+}

@@ -1,0 +1,79 @@
+//! Errors, split by who can act on them.
+
+use std::fmt;
+
+pub type Result<T> = std::result::Result<T, Error>;
+
+/// What went wrong with a file or a setting.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    /// The file is damaged: another copy is needed.
+    #[error("damaged: {0}")]
+    Damaged(Fault),
+    /// The file is whole, but this program cannot work on it.
+    #[error("not supported: {0}")]
+    Unsupported(Fault),
+    /// The setting cannot be met: the person who wrote it must change it.
+    #[error("setting: {0}")]
+    Setting(Fault),
+    /// A stated limit was reached.
+    #[error("limit: {0}")]
+    Limit(Fault),
+    /// The operating system refused.
+    #[error("system: {0}")]
+    System(#[from] std::io::Error),
+    /// The caller asked to stop.
+    #[error("stopped on request")]
+    Stopped,
+}
+
+/// What was found, where, and what was expected there.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Fault {
+    /// Box, element, chunk, key: the name of the place.
+    pub place: String,
+    /// Byte offset in the file where it is known.
+    pub offset: Option<u64>,
+    /// What was found, and what would have been right.
+    pub what: String,
+}
+
+impl fmt::Display for Fault {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.offset {
+            Some(at) => write!(f, "{} at byte {at}: {}", self.place, self.what),
+            None if self.place.is_empty() => f.write_str(&self.what),
+            None => write!(f, "{}: {}", self.place, self.what),
+        }
+    }
+}
+
+impl Error {
+    pub fn damaged(place: impl Into<String>, what: impl Into<String>) -> Self {
+        Error::Damaged(Fault { place: place.into(), offset: None, what: what.into() })
+    }
+    pub fn damaged_at(place: impl Into<String>, offset: u64, what: impl Into<String>) -> Self {
+        Error::Damaged(Fault { place: place.into(), offset: Some(offset), what: what.into() })
+    }
+    pub fn unsupported(place: impl Into<String>, what: impl Into<String>) -> Self {
+        Error::Unsupported(Fault { place: place.into(), offset: None, what: what.into() })
+    }
+    pub fn setting(place: impl Into<String>, what: impl Into<String>) -> Self {
+        Error::Setting(Fault { place: place.into(), offset: None, what: what.into() })
+    }
+    pub fn limit(place: impl Into<String>, what: impl Into<String>) -> Self {
+        Error::Limit(Fault { place: place.into(), offset: None, what: what.into() })
+    }
+
+    /// One word for records and programs.
+    pub fn class(&self) -> &'static str {
+        match self {
+            Error::Damaged(_) => "damaged",
+            Error::Unsupported(_) => "unsupported",
+            Error::Setting(_) => "setting",
+            Error::Limit(_) => "limit",
+            Error::System(_) => "system",
+            Error::Stopped => "stopped",
+        }
+    }
+}

@@ -1,0 +1,5 @@
+//! Filters on pictures.
+
+pub mod scale;
+
+pub use scale::{Scaler, fit};

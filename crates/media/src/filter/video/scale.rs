@@ -1,0 +1,154 @@
+//! Scaling, plane by plane, at any depth and chroma layout. The arithmetic is fast_image_resize's.
+
+use crate::error::{Error, Result};
+use crate::frame::{Plane, Pool, Samples, VideoFrame};
+use crate::units::Ratio;
+use fast_image_resize as fir;
+use fir::PixelTrait;
+use fir::images::{TypedCroppedImage, TypedCroppedImageMut, TypedImage, TypedImageRef};
+use fir::pixels::{U8, U16};
+
+/// Scales pictures to one size with a Catmull-Rom kernel, widened when shrinking so that nothing aliases.
+pub struct Scaler {
+    width: u32,
+    height: u32,
+    pool: Pool,
+    inner: fir::Resizer,
+    options: fir::ResizeOptions,
+}
+
+impl Scaler {
+    pub fn new(width: u32, height: u32, pool: Pool) -> Self {
+        let options = fir::ResizeOptions::new()
+            .resize_alg(fir::ResizeAlg::Convolution(fir::FilterType::CatmullRom))
+            .use_alpha(false);
+        Scaler { width, height, pool, inner: fir::Resizer::new(), options }
+    }
+
+    /// The picture in the new size. Everything else about it stays, but the pixels are square: the size
+    /// asked for is taken to have allowed for their shape.
+    pub fn scale(&mut self, frame: &VideoFrame) -> Result<VideoFrame> {
+        let mut out = VideoFrame::new(&self.pool, self.width, self.height, frame.chroma, frame.depth)?;
+        out.describe_like(frame);
+        out.pixel_shape = Ratio::ONE;
+        let top = ((1u32 << frame.depth) - 1) as u16;
+        for (from, to) in frame.planes.iter().zip(&mut out.planes) {
+            let (fw, fh, fs) = (from.width, from.height, from.stride as u32);
+            let Plane { width, height, stride, samples } = to;
+            let to = (*width, *height, *stride as u32);
+            match (&from.samples, samples) {
+                (Samples::U8(a), Samples::U8(b)) => self.plane::<U8>(a, (fw, fh, fs), b, to)?,
+                (Samples::U16(a), Samples::U16(b)) => {
+                    self.plane::<U16>(
+                        bytemuck::cast_slice(a),
+                        (fw, fh, fs),
+                        bytemuck::cast_slice_mut(b),
+                        to,
+                    )?;
+                    // The kernel overshoots; 16-bit arithmetic does not know the real depth.
+                    b.iter_mut().for_each(|v| *v = (*v).min(top));
+                }
+                _ => return Err(Error::unsupported("scale", "planes of mixed depth")),
+            }
+        }
+        Ok(out)
+    }
+
+    /// Sizes are width, height, stride.
+    fn plane<P: PixelTrait>(
+        &mut self,
+        from: &[u8],
+        (fw, fh, fs): (u32, u32, u32),
+        to: &mut [u8],
+        (tw, th, ts): (u32, u32, u32),
+    ) -> Result<()> {
+        let bad = |e: &dyn std::fmt::Display| Error::unsupported("scale", e.to_string());
+        let source = TypedImageRef::<P>::from_buffer(fs, fh, from).map_err(|e| bad(&e))?;
+        let source = TypedCroppedImage::new(source, 0, 0, fw, fh).map_err(|e| bad(&e))?;
+        let target = TypedImage::<P>::from_buffer(ts, th, to).map_err(|e| bad(&e))?;
+        let mut target = TypedCroppedImageMut::new(target, 0, 0, tw, th).map_err(|e| bad(&e))?;
+        self.inner.resize_typed(&source, &mut target, &self.options).map_err(|e| bad(&e))
+    }
+}
+
+/// The largest size of even sides within `limit` that keeps the shown shape of a picture of `width` x
+/// `height` pixels of shape `pixel`. Nothing is made larger than it is. A side of `limit` may be 0: free.
+pub fn fit(width: u32, height: u32, pixel: Ratio, limit: (u32, u32)) -> (u32, u32) {
+    let (w, h) = square(width, height, pixel);
+    let (w, h) = (f64::from(w), f64::from(h));
+    let side = |limit: u32, v: f64| if limit == 0 { 1.0 } else { f64::from(limit) / v };
+    let by = side(limit.0, w).min(side(limit.1, h)).min(1.0);
+    // The nearest even number, but never over the picture's own side or the limit.
+    let even = |v: f64, limit: u32| {
+        let most = if limit == 0 || by >= 1.0 { v } else { f64::from(limit) };
+        (((v / 2.0).round() as u32) * 2).min(most as u32 & !1).max(2)
+    };
+    (even(w * by, limit.0), even(h * by, limit.1))
+}
+
+/// The size in square pixels. Only one side is stretched, so that no sample is thrown away for it.
+pub fn square(width: u32, height: u32, pixel: Ratio) -> (u32, u32) {
+    let stretched = |side: u32, by: f64| (f64::from(side) * by).round().clamp(1.0, 1e9) as u32;
+    if pixel.num >= pixel.den {
+        (stretched(width, pixel.value()), height)
+    } else {
+        (width, stretched(height, 1.0 / pixel.value()))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::frame::Chroma;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case((1920, 1080), (1, 1), (960, 540), (960, 540))]
+    #[case((1080, 1920), (1, 1), (960, 540), (304, 540))]
+    #[case((640, 360), (1, 1), (960, 540), (640, 360))]
+    #[case((1440, 1080), (4, 3), (960, 540), (960, 540))]
+    #[case((720, 576), (12, 11), (0, 0), (784, 576))]
+    #[case((1921, 1081), (1, 1), (0, 0), (1920, 1080))]
+    #[case((4096, 2), (1, 1), (64, 64), (64, 2))]
+    fn sizes_fit(
+        #[case] size: (u32, u32),
+        #[case] px: (u64, u64),
+        #[case] limit: (u32, u32),
+        #[case] want: (u32, u32),
+    ) {
+        assert_eq!(fit(size.0, size.1, Ratio::new(px.0, px.1).unwrap(), limit), want);
+    }
+
+    #[rstest]
+    fn a_flat_picture_stays_flat(
+        #[values(8, 10, 16)] depth: u8,
+        #[values(Chroma::C420, Chroma::C422, Chroma::Rgba, Chroma::Gray)] chroma: Chroma,
+    ) {
+        let pool = Pool::new();
+        let mut f = VideoFrame::new(&pool, 101, 57, chroma, depth).unwrap();
+        let value = (3u16 << (depth - 2)) - 1;
+        for p in &mut f.planes {
+            match &mut p.samples {
+                Samples::U8(b) => b.fill(value as u8),
+                Samples::U16(w) => w.fill(value),
+            }
+        }
+        let out = Scaler::new(40, 30, pool).scale(&f).unwrap();
+        assert_eq!((out.width, out.height, out.depth), (40, 30, depth));
+        for p in &out.planes {
+            assert!((0..p.height).all(|y| (0..p.width).all(|x| p.at(x, y) == value)));
+        }
+    }
+
+    #[test]
+    fn padding_beside_the_picture_does_not_bleed_in() {
+        let pool = Pool::new();
+        let mut f = VideoFrame::new(&pool, 20, 20, Chroma::Gray, 8).unwrap();
+        let stride = f.planes[0].stride;
+        let bytes = f.planes[0].bytes_mut().unwrap();
+        bytes.fill(255);
+        (0..20).for_each(|y| bytes[y * stride..y * stride + 20].fill(10));
+        let out = Scaler::new(10, 10, pool).scale(&f).unwrap();
+        assert!((0..10).all(|y| (0..10).all(|x| out.planes[0].at(x, y) == 10)));
+    }
+}

@@ -1,0 +1,22 @@
+//! What is in a media file, and how to make another from it.
+//!
+//! Pure computation: bytes come in through `Read` and `Seek`, go out through `Write` and `Seek`. No clock,
+//! no network, no configuration files, no jobs.
+
+pub mod check;
+pub mod codec;
+pub mod container;
+pub mod error;
+pub mod facts;
+pub mod filter;
+pub mod frame;
+pub mod limits;
+pub mod plan;
+pub mod recipe;
+pub mod run;
+pub mod still;
+#[cfg(feature = "testkit")]
+pub mod testkit;
+pub mod units;
+
+pub use error::{Error, Result};
