@@ -1,1 +1,19 @@
-fn main() {}
+//! The program: arguments in, a call into the house, a table or JSON out.
+
+mod args;
+mod commands;
+mod ui;
+
+use clap::Parser;
+use std::process::ExitCode;
+
+fn main() -> ExitCode {
+    let args = args::Args::parse();
+    match commands::run(args) {
+        Ok(code) => code,
+        Err(e) => {
+            ui::errors::show(&e);
+            ExitCode::from(ui::errors::FAILED)
+        }
+    }
+}

@@ -11,6 +11,7 @@ pub mod facts;
 pub mod filter;
 pub mod frame;
 pub mod limits;
+pub mod parts;
 pub mod plan;
 pub mod recipe;
 pub mod run;

@@ -1,1 +1,17 @@
-//! Placeholder
+//! The house: what a facility's configuration says, and the work that follows from it.
+//!
+//! No argument parsing, no terminal, no printing: the program calls in here and shows what comes back.
+
+pub mod clock;
+pub mod config;
+pub mod deliver;
+pub mod error;
+pub mod jobs;
+pub mod maker;
+pub mod naming;
+pub mod report;
+pub mod route;
+pub mod store;
+pub mod watch;
+
+pub use error::{Error, Result};

@@ -1,0 +1,65 @@
+//! `check`: is the configuration right, are the folders there, what can this build do?
+
+use crate::args;
+use anyhow::Result;
+use porter::config::House;
+use std::path::Path;
+use std::process::ExitCode;
+
+pub fn check(a: &args::House) -> Result<ExitCode> {
+    let house = House::load(&a.house)?;
+    println!("{}: the configuration is valid", house.file.display());
+    println!(
+        "  {}, {}, {}, {}",
+        count(house.watches.len(), "watch folder"),
+        count(house.rules.len(), "rule"),
+        count(house.presets.len(), "preset"),
+        count(house.places.len(), "place"),
+    );
+    println!("\nFolders");
+    let mut good = true;
+    let mut folder = |what: &str, path: &Path, needed: bool| {
+        let found = look(path);
+        let word = match &found {
+            Ok(()) => "ok".to_owned(),
+            Err(why) if needed => why.clone(),
+            Err(_) => "made when needed".to_owned(),
+        };
+        good &= found.is_ok() || !needed;
+        println!("  {word:<20} {what:<28} {}", path.display());
+    };
+    for w in &house.watches {
+        folder(&format!("watch {}", w.name), &w.folder, true);
+        if let Some(done) = &w.done {
+            folder("  done originals", done, false);
+        }
+        folder("  turned away", &w.turned_away, false);
+    }
+    for p in &house.places {
+        folder(&format!("place {}", p.name), &p.folder, true);
+    }
+    folder("state", &house.state, false);
+    println!("\nParts of this program");
+    for part in media::parts::all() {
+        println!("  {:<20} {}", part.name, part.state());
+    }
+    if !good {
+        println!("\nSome folders cannot be used. Make them, mount them or mend their permissions.");
+    }
+    Ok(ExitCode::from(u8::from(!good)))
+}
+
+fn count(n: usize, what: &str) -> String {
+    format!("{n} {what}{}", if n == 1 { "" } else { "s" })
+}
+
+/// A folder that is there and can be written: tried, not guessed.
+fn look(path: &Path) -> std::result::Result<(), String> {
+    if !path.is_dir() {
+        return Err("MISSING".into());
+    }
+    let probe = path.join(format!(".deft-porter-check-{}", std::process::id()));
+    let written = std::fs::write(&probe, b"");
+    let _ = std::fs::remove_file(&probe);
+    written.map_err(|_| "NOT WRITABLE".into())
+}

@@ -1,0 +1,267 @@
+//! `demo`: a working house from sample media, the real porter on it, and a check of all that came out.
+
+use super::init;
+use crate::args::Demo;
+use crate::ui;
+use anyhow::{Context, Result, bail};
+use porter::config::{FILE_NAME, House};
+use porter::report::{self, JobStatus};
+use porter::store::State;
+use std::fs::File;
+use std::io::Write;
+use std::path::Path;
+use std::process::{Child, Command, ExitCode, Stdio};
+use std::time::{Duration, Instant};
+
+const CONFIG: &str = include_str!("../../../../demo/deft-porter.toml");
+
+/// A sample, and what must come of it.
+struct Sample {
+    name: &'static str,
+    bytes: &'static [u8],
+    wanted: Wanted,
+}
+
+#[derive(Clone, Copy)]
+enum Wanted {
+    /// These outputs at these places.
+    Delivered(&'static [(&'static str, &'static str)]),
+    /// Turned away, with these words in the reason.
+    TurnedAway(&'static str),
+}
+
+macro_rules! sample {
+    ($name:literal, $wanted:expr) => {
+        Sample {
+            name: $name,
+            bytes: include_bytes!(concat!("../../../../demo/media/", $name)),
+            wanted: $wanted,
+        }
+    };
+}
+
+const CAMERA: &str = "hide-camera-A014.mp4";
+
+const SAMPLES: &[Sample] = &[
+    sample!(
+        "hide-camera-A014.mp4",
+        Wanted::Delivered(&[
+            ("editors", "hide-camera-A014_proxy.mp4"),
+            ("archive", "A014/hide-camera-A014_listen.m4a")
+        ])
+    ),
+    sample!(
+        "warden-interview.mp4",
+        Wanted::Delivered(&[
+            ("editors", "warden-interview_proxy.mp4"),
+            ("archive", "B002/warden-interview_listen.m4a")
+        ])
+    ),
+    sample!("dawn-north-sluice.wav", Wanted::Delivered(&[("editors", "dawn-north-sluice_listen.m4a")])),
+    sample!(
+        "avocet-by-the-sluice.jpg",
+        Wanted::Delivered(&[
+            ("editors", "avocet-by-the-sluice_preview.jpg"),
+            ("archive", "avocet-by-the-sluice_preview.jpg")
+        ])
+    ),
+    sample!("card-2-damaged.mp4", Wanted::TurnedAway("cut off")),
+    sample!("call-sheet-day-3.txt", Wanted::TurnedAway("this is text")),
+];
+
+/// What the camera clip gives when it is dropped a second time.
+const AGAIN: Wanted = Wanted::Delivered(&[
+    ("editors", "hide-camera-A014_proxy_2.mp4"),
+    ("archive", "A014/hide-camera-A014_listen_2.m4a"),
+]);
+
+/// A copy is written in this many parts, with a pause after each: slower than the watch's steady time.
+const PARTS: usize = 6;
+const PAUSE: Duration = Duration::from_millis(250);
+const PATIENCE: Duration = Duration::from_secs(50);
+
+pub fn demo(a: &Demo) -> Result<ExitCode> {
+    let started = Instant::now();
+    clear(&a.dir)?;
+    let house = init::build(&a.dir, CONFIG)?;
+    let arrivals = house.watches[0].folder.clone();
+    println!("\"{}\" is a house in {}", house.name, a.dir.display());
+    println!("Starting the porter on it, and copying {} files in as a card reader would.\n", SAMPLES.len());
+    let mut porter = Porter::start(&a.dir)?;
+    std::thread::scope(|scope| {
+        let copies: Vec<_> =
+            SAMPLES.iter().map(|s| scope.spawn(|| copy_slowly(&arrivals.join(s.name), s.bytes))).collect();
+        copies.into_iter().try_for_each(|c| c.join().unwrap_or_else(|_| bail!("a copy ended early")))
+    })?;
+    wait_for(&house, &mut porter, SAMPLES.len())?;
+    println!("\nThe same card again: {CAMERA} under the same name.\n");
+    copy_slowly(&arrivals.join(CAMERA), SAMPLES[0].bytes)?;
+    wait_for(&house, &mut porter, SAMPLES.len() + 1)?;
+    porter.stop();
+
+    let good = show_results(&house, &a.dir)?;
+    println!("\nTook {}.", ui::seconds(started.elapsed().as_secs_f64()));
+    if good {
+        println!("Everything is as it should be. Have a look:\n");
+        println!(
+            "  deft-porter status {0}\n  deft-porter status {0} --job 1\n  deft-porter inspect {0}/editors\n  cat {0}/turned-away/*.why.txt",
+            a.dir.display()
+        );
+    } else {
+        println!("SOMETHING IS NOT AS IT SHOULD BE; see the lines marked WRONG.");
+    }
+    Ok(ExitCode::from(u8::from(!good)))
+}
+
+/// Only an earlier demo is cleared away, never anything else.
+fn clear(dir: &Path) -> Result<()> {
+    let Ok(mut entries) = std::fs::read_dir(dir) else { return Ok(()) };
+    let earlier = std::fs::read_to_string(dir.join(FILE_NAME)).is_ok_and(|c| c == CONFIG);
+    if earlier {
+        return std::fs::remove_dir_all(dir).with_context(|| format!("cannot clear {}", dir.display()));
+    }
+    if entries.next().is_some() {
+        bail!("{} is not empty and no earlier demo; give another folder", dir.display());
+    }
+    Ok(())
+}
+
+fn copy_slowly(to: &Path, bytes: &[u8]) -> Result<()> {
+    let mut file = File::create(to).with_context(|| format!("cannot write {}", to.display()))?;
+    for part in bytes.chunks(bytes.len().div_ceil(PARTS)) {
+        file.write_all(part).with_context(|| format!("cannot write {}", to.display()))?;
+        file.flush()?;
+        std::thread::sleep(PAUSE);
+    }
+    Ok(())
+}
+
+/// The real porter, as its own process.
+struct Porter(Child);
+
+impl Porter {
+    fn start(dir: &Path) -> Result<Porter> {
+        let program = std::env::current_exe().context("cannot find this program's own file")?;
+        let child = Command::new(program)
+            .arg("run")
+            .arg(dir)
+            .stdin(Stdio::null())
+            .spawn()
+            .context("cannot start the porter")?;
+        Ok(Porter(child))
+    }
+    fn stop(&mut self) {
+        if let Some(pid) = rustix::process::Pid::from_raw(self.0.id() as i32) {
+            let _ = rustix::process::kill_process(pid, rustix::process::Signal::TERM);
+        }
+        let _ = self.0.wait();
+    }
+}
+
+impl Drop for Porter {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+fn wait_for(house: &House, porter: &mut Porter, jobs: usize) -> Result<()> {
+    let start = Instant::now();
+    loop {
+        let status = report::status(house, 100)?;
+        if status.ended.len() >= jobs && status.open.is_empty() && status.arriving.is_empty() {
+            return Ok(());
+        }
+        if let Some(code) = porter.0.try_wait()? {
+            bail!("the porter ended early ({code})");
+        }
+        if start.elapsed() > PATIENCE {
+            bail!("{} of {jobs} files came to an end within {} s", status.ended.len(), PATIENCE.as_secs());
+        }
+        std::thread::sleep(Duration::from_millis(150));
+    }
+}
+
+fn show_results(house: &House, dir: &Path) -> Result<bool> {
+    let mut jobs = report::status(house, 100)?.ended;
+    jobs.sort_by_key(|j| j.job);
+    println!("\nWhat came of each file");
+    let mut good = true;
+    let mut seen_camera = false;
+    for sample in SAMPLES.iter().map(|s| (s.name, s.wanted)).chain([(CAMERA, AGAIN)]) {
+        let (name, wanted) = sample;
+        let again = name == CAMERA && std::mem::replace(&mut seen_camera, true);
+        let mut of_name = jobs.iter().filter(|j| j.path == name);
+        let job = if again { of_name.nth(1) } else { of_name.next() };
+        let verdict = match job {
+            Some(job) => judge(house, job, wanted),
+            None => Err("no job of this name".to_owned()),
+        };
+        let word = if verdict.is_ok() { "ok   " } else { "WRONG" };
+        println!("\n  {word} {name}{}", if again { " (again)" } else { "" });
+        let lines = verdict.unwrap_or_else(|why| vec![why]);
+        lines.iter().for_each(|l| println!("        {l}"));
+        good &= word == "ok   ";
+    }
+    let left = std::fs::read_dir(dir.join("arrivals"))?.count();
+    if left > 0 || jobs.len() != SAMPLES.len() + 1 {
+        println!("\n  WRONG {left} files are left in the watch folder, and {} jobs ended", jobs.len());
+        good = false;
+    }
+    Ok(good)
+}
+
+/// Looks at what is really there, not only at what the record says.
+fn judge(house: &House, job: &JobStatus, wanted: Wanted) -> std::result::Result<Vec<String>, String> {
+    let original =
+        job.original.as_ref().map(Path::new).filter(|p| p.exists()).ok_or("the original is gone")?;
+    match wanted {
+        Wanted::TurnedAway(words) => {
+            let reason = job.reason.clone().unwrap_or_default();
+            let beside = format!("{}.why.txt", original.display());
+            let told = std::fs::read_to_string(&beside).map_err(|e| format!("{beside}: {e}"))?;
+            if job.state != State::TurnedAway || !reason.contains(words) || !told.contains(&reason) {
+                return Err(format!("{}: {reason}", job.state.name()));
+            }
+            Ok(vec![format!("turned away: {reason}")])
+        }
+        Wanted::Delivered(list) => {
+            if job.state != State::Done {
+                return Err(format!("{}: {}", job.state.name(), job.reason.clone().unwrap_or_default()));
+            }
+            let source = porter::jobs::facts_of(original).map_err(|e| e.to_string())?;
+            list.iter().map(|(place, name)| delivered(house, job, &source, place, name)).collect()
+        }
+    }
+}
+
+fn delivered(
+    house: &House,
+    job: &JobStatus,
+    source: &media::facts::Facts,
+    place: &str,
+    name: &str,
+) -> std::result::Result<String, String> {
+    let recorded = job
+        .outputs
+        .iter()
+        .find(|o| o.deliveries.iter().any(|d| d.place == place && d.name == name && d.delivered.is_some()));
+    let recorded = recorded.ok_or_else(|| format!("{place}: {name} was not delivered"))?;
+    let path = house.place(place).map(|p| p.folder.join(name)).ok_or("no such place")?;
+    let digest = porter::deliver::copy::digest(&path, true).map_err(|e| e.to_string())?;
+    if recorded.checksum.as_deref() != Some(&digest) {
+        return Err(format!("{place}: {name} has another checksum than was recorded"));
+    }
+    let facts = porter::jobs::facts_of(&path).map_err(|e| e.to_string())?;
+    if let (Some(a), Some(b)) = (source.picture(), facts.picture())
+        && ((a.frames, a.rate) != (b.frames, b.rate) || source.timecode != facts.timecode)
+    {
+        return Err(format!("{place}: {name} has another frame count, rate or timecode than its source"));
+    }
+    let what = match facts.picture() {
+        Some(v) if v.rate.is_some() => format!("{}x{}, {} frames", v.width, v.height, v.frames.unwrap_or(0)),
+        Some(v) => format!("{}x{}", v.width, v.height),
+        None => facts.duration.map_or(String::new(), |d| ui::seconds(d.seconds)),
+    };
+    Ok(format!("{place:<8} {name:<36} {what}, {}", ui::bytes(facts.bytes)))
+}

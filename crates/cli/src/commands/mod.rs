@@ -1,0 +1,32 @@
+//! One command a file: arguments, a call, what to show.
+
+mod check;
+mod demo;
+mod init;
+mod inspect;
+mod manual;
+mod run;
+mod status;
+pub mod version;
+
+pub use inspect::Inspected;
+
+use crate::args::{Args, Command};
+use anyhow::Result;
+use std::process::ExitCode;
+
+pub fn run(args: Args) -> Result<ExitCode> {
+    match args.command {
+        Command::Init(a) => init::init(&a),
+        Command::Check(a) => check::check(&a),
+        Command::Run(a) => run::run(&a),
+        Command::Status(a) => status::status(&a),
+        Command::Inspect(a) => inspect::inspect(&a),
+        Command::Demo(a) => demo::demo(&a),
+        Command::Completions(a) => manual::completions(&a),
+        Command::Manual(a) => manual::pages(&a),
+        Command::MakeInChild => {
+            Ok(ExitCode::from(porter::maker::child::main(std::io::stdin(), std::io::stdout())))
+        }
+    }
+}

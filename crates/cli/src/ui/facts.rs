@@ -1,0 +1,198 @@
+//! Facts of files for people.
+
+use super::{bytes, seconds, table as new_table};
+use crate::commands::Inspected;
+use media::facts::{AudioFacts, Facts, VideoFacts};
+use media::frame::Fields;
+use std::path::PathBuf;
+
+/// Everything about one file.
+pub fn one(i: &Inspected) -> String {
+    let mut out = format!("{}\n", i.file);
+    let Some(f) = &i.facts else {
+        return format!("{out}  cannot be used: {}\n", i.error.as_deref().unwrap_or(""));
+    };
+    let mut line = |name: &str, value: String| out.push_str(&format!("  {name:<12} {value}\n"));
+    let length =
+        f.duration.filter(|d| d.seconds > 0.0).map_or(String::new(), |d| format!(", {}", seconds(d.seconds)));
+    line(&f.kind.to_string(), format!("{}, {}{length}", f.format, bytes(f.bytes)));
+    for v in &f.video {
+        line("picture", picture(v));
+        if let Some(rate) = timing(v) {
+            line("", rate);
+        }
+        line("", colour(v));
+        if let Some(why) = &v.cannot_decode {
+            line("", format!("cannot be decoded: {why}"));
+        }
+    }
+    for a in &f.audio {
+        line("sound", sound(a));
+        if a.start.seconds != 0.0 {
+            line("", format!("starts at {}", seconds(a.start.seconds)));
+        }
+        if let Some(why) = &a.cannot_decode {
+            line("", format!("cannot be decoded: {why}"));
+        }
+    }
+    if let Some(t) = &f.timecode {
+        let reel = t.reel.as_ref().map_or(String::new(), |r| format!(", reel {r}"));
+        line("timecode", format!("{} at {} frames/s{reel} ({})", t.start, t.rate, t.source));
+    }
+    if f.captions > 0 {
+        line("captions", format!("{} track(s)", f.captions));
+    }
+    let camera: Vec<&str> = [f.maker.as_deref(), f.model.as_deref()].into_iter().flatten().collect();
+    if !camera.is_empty() {
+        line("camera", camera.join(" "));
+    }
+    if let Some(created) = &f.created {
+        line("created", created.clone());
+    }
+    for (key, value) in &f.tags {
+        line("tag", format!("{key}: {value}"));
+    }
+    for r in &f.remarks {
+        line("remark", r.clone());
+    }
+    if let Some(damage) = &f.damage {
+        line("DAMAGED", damage.clone());
+    }
+    out
+}
+
+fn picture(v: &VideoFacts) -> String {
+    let mut out = v.codec.clone();
+    if let Some(p) = &v.profile {
+        out.push_str(&format!(" {p}"));
+    }
+    if let Some(l) = &v.level {
+        out.push_str(&format!(" level {l}"));
+    }
+    out.push_str(&format!(", {}x{}", v.width, v.height));
+    if v.rotation != 0 {
+        out.push_str(&format!(", turned {} degrees", v.rotation));
+    }
+    if v.pixel_shape.num != v.pixel_shape.den {
+        out.push_str(&format!(
+            ", pixels {}:{} ({}x{} coded)",
+            v.pixel_shape.num, v.pixel_shape.den, v.coded_width, v.coded_height
+        ));
+    }
+    out
+}
+
+/// Rate, count, bit rate; nothing for a still.
+fn timing(v: &VideoFacts) -> Option<String> {
+    let rate = v.rate?;
+    let mut out = fps(v);
+    if rate.den != 1 {
+        out.push_str(&format!(" ({rate})"));
+    }
+    if !v.constant_rate {
+        out.push_str(" on average");
+    }
+    if let Some(n) = v.frames {
+        out.push_str(&format!(", {n} frames"));
+    }
+    if let Some(b) = v.bits_per_second {
+        out.push_str(&format!(", {:.1} Mbit/s", b as f64 / 1e6));
+    }
+    if v.start.seconds != 0.0 {
+        out.push_str(&format!(", starts at {:.3} s", v.start.seconds));
+    }
+    Some(out)
+}
+
+fn fps(v: &VideoFacts) -> String {
+    v.rate.map_or(String::new(), |r| {
+        let text = format!("{:.3}", r.value());
+        format!("{} frames/s", text.trim_end_matches('0').trim_end_matches('.'))
+    })
+}
+
+fn colour(v: &VideoFacts) -> String {
+    let scan = match v.scan {
+        Fields::Progressive => "progressive",
+        Fields::TopFirst => "interlaced, top field first",
+        Fields::BottomFirst => "interlaced, bottom field first",
+        Fields::Interlaced => "interlaced",
+    };
+    let depth = v.depth.map_or(String::new(), |d| format!(", {d}-bit"));
+    let chroma = v
+        .chroma
+        .and_then(|c| serde_json::to_value(c).ok())
+        .and_then(|c| c.as_str().map(|s| format!(" {s}")))
+        .unwrap_or_default();
+    // ITU-T H.273, tables 2 to 4: the names people use.
+    let name = match (v.colour.primaries, v.colour.transfer) {
+        (1, 1) => ", Rec. 709",
+        (9, 16) => ", Rec. 2100 PQ",
+        (9, 18) => ", Rec. 2100 HLG",
+        (9, _) => ", Rec. 2020",
+        (5 | 6, _) => ", Rec. 601",
+        _ => "",
+    };
+    format!("{scan}{depth}{chroma}{name}{}", if v.colour.full_range { ", full range" } else { "" })
+}
+
+fn sound(a: &AudioFacts) -> String {
+    let name = a.profile.as_ref().unwrap_or(&a.codec);
+    let channels = match a.channels {
+        1 => "mono".to_owned(),
+        2 => "stereo".to_owned(),
+        n => format!("{n} channels"),
+    };
+    let rate = a.bits_per_second.map_or(String::new(), |b| format!(", {} kbit/s", b / 1000));
+    let language = a.language.as_ref().map_or(String::new(), |l| format!(", {l}"));
+    format!("{name}, {} Hz, {channels}, {}{rate}{language}", a.rate, seconds(a.duration.seconds))
+}
+
+/// A line a file.
+pub fn table(all: &[Inspected], common: Option<PathBuf>) -> String {
+    let mut t = new_table(&["file", "kind", "format", "picture", "rate", "sound", "length", "size"]);
+    let prefix = common.map(|c| format!("{}/", porter::jobs::show_path(&c))).filter(|c| c != "/");
+    let short =
+        |file: &str| prefix.as_ref().and_then(|p| file.strip_prefix(p.as_str())).unwrap_or(file).to_owned();
+    let mut unusable = String::new();
+    for i in all {
+        match &i.facts {
+            Some(f) => {
+                t.add_row(row(short(&i.file), f));
+                if let Some(why) = &f.damage {
+                    unusable.push_str(&format!("{}: damaged: {why}\n", short(&i.file)));
+                }
+            }
+            None => unusable.push_str(&format!("{}: {}\n", short(&i.file), i.error.as_deref().unwrap_or(""))),
+        }
+    }
+    let mut out = if t.row_count() > 0 {
+        format!("{}\n", t.to_string().lines().map(str::trim_end).collect::<Vec<_>>().join("\n"))
+    } else {
+        String::new()
+    };
+    if !unusable.is_empty() {
+        let gap = if out.is_empty() { "" } else { "\n" };
+        out.push_str(&format!("{gap}Not usable\n{unusable}"));
+    }
+    out
+}
+
+fn row(file: String, f: &Facts) -> Vec<String> {
+    let v = f.picture();
+    let sounds = match f.audio.as_slice() {
+        [] => String::new(),
+        [a] => format!("{} {}ch", a.codec, a.channels),
+        [a, ..] => format!("{} {}ch x{}", a.codec, a.channels, f.audio.len()),
+    };
+    vec![
+        file,
+        f.kind.to_string(),
+        f.format.clone(),
+        v.map_or(String::new(), |v| format!("{} {}x{}", v.codec, v.width, v.height)),
+        v.map_or(String::new(), fps),
+        sounds,
+        f.duration.map_or(String::new(), |d| seconds(d.seconds)),
+        bytes(f.bytes),
+    ]
+}

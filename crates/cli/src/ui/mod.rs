@@ -1,0 +1,68 @@
+//! What people see: tables, lines, errors. No logic.
+
+pub mod errors;
+pub mod events;
+pub mod facts;
+pub mod status;
+
+use anyhow::Result;
+use serde::Serialize;
+
+pub fn print_json(value: &impl Serialize) -> Result<()> {
+    println!("{}", serde_json::to_string_pretty(value)?);
+    Ok(())
+}
+
+/// `1.2 GB`, in units of 1000.
+pub fn bytes(n: u64) -> String {
+    let units = [(1_000_000_000_000, "TB"), (1_000_000_000, "GB"), (1_000_000, "MB"), (1_000, "kB")];
+    match units.iter().find(|(by, _)| n >= *by) {
+        Some((by, unit)) => format!("{:.1} {unit}", n as f64 / *by as f64),
+        None => format!("{n} B"),
+    }
+}
+
+/// `1:02:03.5`, `2:03.5` or `3.5 s`.
+pub fn seconds(s: f64) -> String {
+    let tenths = (s * 10.0).round() as u64;
+    let (h, m, rest) = (tenths / 36_000, tenths / 600 % 60, tenths % 600);
+    match (h, m) {
+        (0, 0) => format!("{}.{} s", rest / 10, rest % 10),
+        (0, m) => format!("{m}:{:02}.{}", rest / 10, rest % 10),
+        (h, m) => format!("{h}:{m:02}:{:02}.{}", rest / 10, rest % 10),
+    }
+}
+
+/// A plain table: no frame, two blanks between columns.
+pub fn table(heads: &[&str]) -> comfy_table::Table {
+    let mut t = comfy_table::Table::new();
+    t.load_style(comfy_table::presets::NOTHING)
+        .set_content_arrangement(comfy_table::ContentArrangement::Dynamic);
+    if !t.is_tty() {
+        t.set_width(150);
+    }
+    t.set_header(heads.iter().map(|h| h.to_string()));
+    t
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(999, "999 B")]
+    #[case(1_250_000, "1.2 MB")]
+    #[case(5_000_000_000, "5.0 GB")]
+    fn sizes(#[case] n: u64, #[case] want: &str) {
+        assert_eq!(bytes(n), want);
+    }
+
+    #[rstest]
+    #[case(3.52, "3.5 s")]
+    #[case(59.96, "1:00.0")]
+    #[case(3723.5, "1:02:03.5")]
+    fn times(#[case] s: f64, #[case] want: &str) {
+        assert_eq!(seconds(s), want);
+    }
+}

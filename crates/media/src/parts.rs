@@ -1,0 +1,23 @@
+//! Which parts this build has, and how to get those it lacks.
+
+/// A part of the program that depends on what was there when it was built.
+pub struct Part {
+    pub name: &'static str,
+    pub present: bool,
+    /// What it costs to be without, and what to do.
+    pub without: &'static str,
+}
+
+impl Part {
+    pub fn state(&self) -> String {
+        if self.present { "in".into() } else { format!("missing: {}", self.without) }
+    }
+}
+
+pub fn all() -> [Part; 1] {
+    [Part {
+        name: "fast H.264",
+        present: env!("DEFT_PORTER_NASM") == "yes",
+        without: "H.264 takes two to three times as long; install nasm and build again",
+    }]
+}

@@ -1,0 +1,34 @@
+//! The one place that asks what time it is.
+
+use std::time::{SystemTime, UNIX_EPOCH};
+
+/// Microseconds since 1970, UTC.
+pub type Micros = i64;
+
+pub fn now() -> Micros {
+    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_micros() as i64)
+}
+
+/// Date and time here, `2026-11-23 07:05:49`.
+pub fn local(at: Micros) -> String {
+    zoned(at).strftime("%Y-%m-%d %H:%M:%S").to_string()
+}
+
+/// Time of day here, `07:05:49`.
+pub fn local_time(at: Micros) -> String {
+    zoned(at).strftime("%H:%M:%S").to_string()
+}
+
+/// The date here, `2026-11-23`.
+pub fn local_date(at: Micros) -> String {
+    zoned(at).strftime("%Y-%m-%d").to_string()
+}
+
+fn zoned(at: Micros) -> jiff::Zoned {
+    jiff::Timestamp::from_microsecond(at).unwrap_or_default().to_zoned(jiff::tz::TimeZone::system())
+}
+
+/// UTC in ISO 8601 with milliseconds.
+pub fn iso(at: Micros) -> String {
+    jiff::Timestamp::from_microsecond(at).unwrap_or_default().strftime("%Y-%m-%dT%H:%M:%S%.3fZ").to_string()
+}

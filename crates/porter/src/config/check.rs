@@ -1,0 +1,490 @@
+//! From the configuration as written to the house: every value checked, every name resolved. All faults
+//! are collected, so that one look mends the file.
+
+use super::locate::{Fault, Step};
+use super::{House, Make, MakerLimits, Original, Place, Preset, Rule, Watch, raw, values};
+use crate::naming::Template;
+use crate::route::Condition;
+use media::codec::h264::Rate;
+use media::recipe::{AudioRecipe, BitRecipe, Recipe, StillChoice, StillRecipe, VideoRecipe};
+use std::path::{Component, Path, PathBuf};
+use std::time::Duration;
+use xxhash_rust::xxh3::xxh3_64;
+
+pub const MAX_JOBS_AT_ONCE: i64 = 64;
+pub const MIN_MEMORY: u64 = 64_000_000;
+const MAX_TIME: Duration = Duration::from_secs(30 * 24 * 3600);
+
+struct Checker<'a> {
+    base: &'a Path,
+    faults: Vec<Fault>,
+}
+
+type At = Vec<Step>;
+
+fn at(steps: &[Step]) -> At {
+    steps.to_vec()
+}
+
+fn key(path: &At, name: &'static str) -> At {
+    let mut p = path.clone();
+    p.push(Step::Key(name));
+    p
+}
+
+impl Checker<'_> {
+    fn fault(&mut self, path: At, found: impl Into<String>, wanted: impl Into<String>) {
+        self.faults.push(Fault { path, found: found.into(), wanted: wanted.into() });
+    }
+
+    fn duration(&mut self, path: At, text: Option<&str>, usual: &str, least: Duration) -> Duration {
+        let found = text.unwrap_or(usual);
+        match values::duration(found) {
+            Some(d) if d >= least && d <= MAX_TIME => d,
+            Some(_) => {
+                self.fault(
+                    path,
+                    format!("\"{found}\""),
+                    format!("at least {} ms and at most 30 days", least.as_millis()),
+                );
+                least
+            }
+            None => {
+                self.fault(
+                    path,
+                    format!("\"{found}\""),
+                    "a time such as \"500 ms\", \"5 s\", \"2 min\" or \"1 h\"",
+                );
+                least
+            }
+        }
+    }
+
+    fn path(&mut self, path: At, text: &str) -> PathBuf {
+        if text.trim().is_empty() {
+            self.fault(path, "an empty path", "a folder; relative paths start from this file's folder");
+        }
+        normal(&self.base.join(text))
+    }
+
+    fn size(&mut self, path: At, text: Option<&str>) -> (u32, u32) {
+        let Some(text) = text else { return (0, 0) };
+        let most = media::limits::MAX_PICTURE_SIDE;
+        match values::size(text) {
+            Some((w, h)) if w <= most && h <= most => (w, h),
+            _ => {
+                self.fault(
+                    path,
+                    format!("\"{text}\""),
+                    format!("a size such as \"960x540\" or \"*x720\", sides up to {most}"),
+                );
+                (0, 0)
+            }
+        }
+    }
+
+    fn one_of(&mut self, path: At, found: Option<&str>, allowed: &[&str]) {
+        if let Some(found) = found
+            && !allowed.contains(&found)
+        {
+            let list: Vec<String> = allowed.iter().map(|a| format!("\"{a}\"")).collect();
+            self.fault(path, format!("\"{found}\""), list.join(" or "));
+        }
+    }
+
+    fn number(&mut self, path: At, found: i64, least: i64, most: i64) -> i64 {
+        if !(least..=most).contains(&found) {
+            self.fault(path, found.to_string(), format!("{least} to {most}"));
+        }
+        found.clamp(least, most)
+    }
+
+    /// Names are used in tables, messages and file names.
+    fn name(&mut self, path: At, name: &str, earlier: &[String]) {
+        let plain = |c: char| c.is_alphanumeric() || matches!(c, '-' | '_' | ' ' | '.');
+        if name.trim().is_empty()
+            || name.chars().count() > 80
+            || !name.chars().all(plain)
+            || name.starts_with('.')
+        {
+            self.fault(
+                path,
+                format!("\"{name}\""),
+                "1 to 80 letters, digits, spaces, '-', '_' or '.', not starting with a dot",
+            );
+        } else if earlier.iter().any(|e| e == name) {
+            self.fault(path, format!("\"{name}\" a second time"), "a name that is used once");
+        }
+    }
+}
+
+/// Without `.` and `..`, by the text alone: folders need not be there yet.
+fn normal(path: &Path) -> PathBuf {
+    let mut out = PathBuf::new();
+    for part in path.components() {
+        match part {
+            Component::CurDir => (),
+            Component::ParentDir => {
+                out.pop();
+            }
+            other => out.push(other),
+        }
+    }
+    out
+}
+
+pub fn house(raw: raw::House, file: &Path, base: &Path) -> Result<House, Vec<Fault>> {
+    let mut c = Checker { base, faults: Vec::new() };
+    let top = at(&[Step::Key("house")]);
+    if raw.house.name.trim().is_empty() {
+        c.fault(key(&top, "name"), "an empty name", "the name of the house or production");
+    }
+    let state = c.path(key(&top, "state"), raw.house.state.as_deref().unwrap_or("porter-state"));
+    let jobs = c.number(key(&top, "jobs_at_once"), raw.house.jobs_at_once.unwrap_or(1), 1, MAX_JOBS_AT_ONCE);
+    let retry_after = c.duration(
+        key(&top, "retry_after"),
+        raw.house.retry_after.as_deref(),
+        "10 s",
+        Duration::from_millis(100),
+    );
+    let maker = maker(&mut c, &key(&top, "maker"), &raw.house.maker.unwrap_or_default());
+
+    let mut names = Vec::new();
+    let mut watches = Vec::new();
+    for (i, w) in raw.watch.iter().enumerate() {
+        let here = at(&[Step::Key("watch"), Step::Index(i)]);
+        c.name(key(&here, "name"), &w.name, &names);
+        names.push(w.name.clone());
+        watches.push(watch(&mut c, &here, w));
+    }
+    if watches.is_empty() {
+        c.fault(at(&[Step::Key("watch")]), "no watch folder", "at least one [[watch]] table");
+    }
+    apart(&mut c, &watches);
+
+    let mut names = Vec::new();
+    let mut places = Vec::new();
+    for (i, p) in raw.place.iter().enumerate() {
+        let here = at(&[Step::Key("place"), Step::Index(i)]);
+        c.name(key(&here, "name"), &p.name, &names);
+        names.push(p.name.clone());
+        let folder = c.path(key(&here, "folder"), &p.folder);
+        if let Some(w) = watches.iter().find(|w| folder.starts_with(&w.folder) && seen_by(w, &folder)) {
+            c.fault(
+                key(&here, "folder"),
+                format!("\"{}\", which lies in watch folder \"{}\"", p.folder, w.name),
+                "a folder outside every watch folder: what is delivered there would arrive again",
+            );
+        }
+        places.push(Place { name: p.name.clone(), folder });
+    }
+
+    let mut names = Vec::new();
+    let mut presets = Vec::new();
+    for (i, p) in raw.preset.iter().enumerate() {
+        let here = at(&[Step::Key("preset"), Step::Index(i)]);
+        c.name(key(&here, "name"), &p.name, &names);
+        names.push(p.name.clone());
+        presets.push(preset(&mut c, &here, p));
+    }
+
+    let mut names = Vec::new();
+    let mut rules = Vec::new();
+    for (i, r) in raw.rule.iter().enumerate() {
+        let here = at(&[Step::Key("rule"), Step::Index(i)]);
+        c.name(key(&here, "name"), &r.name, &names);
+        names.push(r.name.clone());
+        rules.extend(rule(&mut c, &here, r, &watches, &places, &presets));
+    }
+    if raw.rule.is_empty() {
+        c.fault(at(&[Step::Key("rule")]), "no rule", "at least one [[rule]] table");
+    }
+    if !c.faults.is_empty() {
+        return Err(c.faults);
+    }
+    Ok(House {
+        file: file.to_owned(),
+        name: raw.house.name,
+        state,
+        jobs_at_once: jobs as usize,
+        retry_after,
+        maker,
+        watches,
+        places,
+        presets,
+        rules,
+    })
+}
+
+fn maker(c: &mut Checker<'_>, here: &At, m: &raw::Maker) -> MakerLimits {
+    let text = m.memory.as_deref().unwrap_or("2 GB");
+    let memory = match values::bytes(text) {
+        Some(n) if n >= MIN_MEMORY => n,
+        _ => {
+            c.fault(
+                key(here, "memory"),
+                format!("\"{text}\""),
+                "a size such as \"2 GB\", at least \"64 MB\"",
+            );
+            MIN_MEMORY
+        }
+    };
+    let second = Duration::from_secs(1);
+    MakerLimits {
+        memory,
+        stall: c.duration(key(here, "stall"), m.stall.as_deref(), "2 min", second),
+        longest: c.duration(key(here, "longest"), m.longest.as_deref(), "24 h", second),
+    }
+}
+
+fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
+    let folder = c.path(key(here, "folder"), &w.folder);
+    let ms = Duration::from_millis;
+    let steady = c.duration(key(here, "steady"), w.steady.as_deref(), "5 s", ms(100));
+    let look_every = c.duration(key(here, "look_every"), w.look_every.as_deref(), "5 s", ms(100));
+    let second_look = c.duration(key(here, "second_look"), w.second_look.as_deref(), "30 s", ms(100));
+    let original = w.original.as_deref().unwrap_or("move");
+    c.one_of(key(here, "original"), Some(original), &["leave", "move", "remove"]);
+    let original = match original {
+        "leave" => Original::Leave,
+        "remove" => Original::Remove,
+        _ => Original::Move,
+    };
+    let done = w.done.as_deref().map(|d| c.path(key(here, "done"), d));
+    if original == Original::Move && done.is_none() {
+        c.fault(
+            key(here, "done"),
+            "no key 'done'",
+            "the folder for finished originals, because original = \"move\"",
+        );
+    }
+    let turned_away = c.path(key(here, "turned_away"), &w.turned_away);
+    Watch {
+        name: w.name.clone(),
+        folder,
+        subfolders: w.subfolders.unwrap_or(true),
+        steady,
+        look_every,
+        second_look,
+        original,
+        done,
+        turned_away,
+    }
+}
+
+/// True if a file in `folder`, which lies in the watch's, would be found.
+fn seen_by(w: &Watch, folder: &Path) -> bool {
+    w.subfolders || folder == w.folder
+}
+
+/// Folders that files are moved to must not be watched, and no file may be in two watches.
+fn apart(c: &mut Checker<'_>, watches: &[Watch]) {
+    for (i, w) in watches.iter().enumerate() {
+        let here = at(&[Step::Key("watch"), Step::Index(i)]);
+        let targets = [("done", w.done.as_ref()), ("turned_away", Some(&w.turned_away))];
+        for (name, target) in targets {
+            let Some(target) = target else { continue };
+            if let Some(other) = watches.iter().find(|o| target.starts_with(&o.folder) && seen_by(o, target))
+            {
+                c.fault(
+                    key(&here, name),
+                    format!("\"{}\", which lies in watch folder \"{}\"", target.display(), other.name),
+                    "a folder outside every watch folder: what is moved there would arrive again",
+                );
+            }
+        }
+        if let Some(other) = watches[..i].iter().find(|o| {
+            (w.folder.starts_with(&o.folder) && seen_by(o, &w.folder))
+                || (o.folder.starts_with(&w.folder) && seen_by(w, &o.folder))
+        }) {
+            c.fault(
+                key(&here, "folder"),
+                format!("\"{}\", which overlaps watch \"{}\"", w.folder.display(), other.name),
+                "folders that do not lie in each other, or subfolders = false for the outer one",
+            );
+        }
+    }
+}
+
+fn preset(c: &mut Checker<'_>, here: &At, p: &raw::Preset) -> Preset {
+    if p.still.is_some() && (p.video.is_some() || p.audio.is_some()) {
+        c.fault(key(here, "still"), "'still' beside 'video' or 'audio'", "a preset of its own for stills");
+    }
+    if p.still.is_none() && p.video.is_none() && p.audio.is_none() {
+        c.fault(
+            here.clone(),
+            "a preset that makes nothing",
+            "a [preset.video], [preset.audio] or [preset.still] table",
+        );
+    }
+    let recipe = Recipe {
+        video: p.video.as_ref().map(|v| video(c, &key(here, "video"), v)),
+        audio: p.audio.as_ref().map(|a| audio(c, &key(here, "audio"), a)),
+        still: p.still.as_ref().map(|s| still(c, &key(here, "still"), s)),
+    };
+    let extension = match &recipe {
+        Recipe { still: Some(StillRecipe { format: StillChoice::Png, .. }), .. } => "png",
+        Recipe { still: Some(_), .. } => "jpg",
+        Recipe { video: Some(_), .. } => "mp4",
+        _ => "m4a",
+    };
+    let settings = serde_json::to_vec(&recipe).unwrap_or_default();
+    let version = format!("{:08x}", xxh3_64(&settings) as u32);
+    Preset { name: p.name.clone(), recipe, extension: extension.into(), version }
+}
+
+fn video(c: &mut Checker<'_>, here: &At, v: &raw::Video) -> VideoRecipe {
+    c.one_of(key(here, "codec"), v.codec.as_deref(), &["h264"]);
+    let fit = c.size(key(here, "fit"), v.fit.as_deref());
+    let key_every =
+        c.duration(key(here, "key_every"), v.key_every.as_deref(), "2 s", Duration::from_millis(1));
+    let rate = match (v.quantiser, v.bitrate.as_deref()) {
+        (Some(_), Some(_)) => {
+            c.fault(key(here, "bitrate"), "'bitrate' beside 'quantiser'", "one of the two");
+            BitRecipe::Quantiser(Rate::MIN_QUANTISER)
+        }
+        (None, Some(text)) => match values::bitrate(text) {
+            Some(n) if (Rate::MIN_AVERAGE..=Rate::MAX_AVERAGE).contains(&n) => BitRecipe::Average(n),
+            _ => {
+                c.fault(
+                    key(here, "bitrate"),
+                    format!("\"{text}\""),
+                    "a rate such as \"2.5 Mbit/s\", from \"32 kbit/s\" to \"200 Mbit/s\"",
+                );
+                BitRecipe::Average(Rate::MIN_AVERAGE)
+            }
+        },
+        (q, None) => {
+            let (least, most) = (Rate::MIN_QUANTISER.into(), Rate::MAX_QUANTISER.into());
+            BitRecipe::Quantiser(c.number(key(here, "quantiser"), q.unwrap_or(26), least, most) as u8)
+        }
+    };
+    VideoRecipe { fit, rate, key_every_ms: key_every.as_millis().min(u32::MAX.into()) as u32 }
+}
+
+fn audio(c: &mut Checker<'_>, here: &At, a: &raw::Audio) -> AudioRecipe {
+    c.one_of(key(here, "codec"), a.codec.as_deref(), &["aac"]);
+    let text = a.bitrate.as_deref().unwrap_or("128 kbit/s");
+    let bits = match values::bitrate(text) {
+        Some(n) if (AudioRecipe::MIN_BITS..=AudioRecipe::MAX_BITS).contains(&n) => n,
+        _ => {
+            c.fault(
+                key(here, "bitrate"),
+                format!("\"{text}\""),
+                "a rate such as \"128 kbit/s\", from \"16 kbit/s\" to \"512 kbit/s\"",
+            );
+            AudioRecipe::MIN_BITS
+        }
+    };
+    let channels = c.number(key(here, "channels"), a.channels.unwrap_or(2), 1, 2) as u16;
+    let rates = media::codec::aac::RATES;
+    let rate = a.rate.and_then(|r| {
+        let known = u32::try_from(r).ok().filter(|r| rates.contains(r));
+        if known.is_none() {
+            c.fault(key(here, "rate"), r.to_string(), format!("one of {rates:?}"));
+        }
+        known
+    });
+    AudioRecipe { bits, channels, rate }
+}
+
+fn still(c: &mut Checker<'_>, here: &At, s: &raw::Still) -> StillRecipe {
+    c.one_of(key(here, "format"), s.format.as_deref(), &["jpeg", "png"]);
+    let fit = c.size(key(here, "fit"), s.fit.as_deref());
+    let quality = c.number(key(here, "quality"), s.quality.unwrap_or(85), 1, 100) as u8;
+    let format =
+        if s.format.as_deref() == Some("png") { StillChoice::Png } else { StillChoice::Jpeg(quality) };
+    StillRecipe { fit, format }
+}
+
+fn rule(
+    c: &mut Checker<'_>,
+    here: &At,
+    r: &raw::Rule,
+    watches: &[Watch],
+    places: &[Place],
+    presets: &[Preset],
+) -> Option<Rule> {
+    let listed =
+        |names: Vec<&str>| if names.is_empty() { "none is defined".to_owned() } else { names.join(", ") };
+    let mut for_watches = Vec::new();
+    for (i, name) in r.watch.iter().flatten().enumerate() {
+        match watches.iter().position(|w| w.name == *name) {
+            Some(w) => for_watches.push(w),
+            None => {
+                let mut path = key(here, "watch");
+                path.push(Step::Index(i));
+                c.fault(
+                    path,
+                    format!("\"{name}\""),
+                    format!(
+                        "the name of a watch: {}",
+                        listed(watches.iter().map(|w| w.name.as_str()).collect())
+                    ),
+                );
+            }
+        }
+    }
+    if r.watch.is_none() {
+        for_watches = (0..watches.len()).collect();
+    }
+    let when = match Condition::parse(r.when.as_deref().unwrap_or("true")) {
+        Ok(when) => Some(when),
+        Err(wanted) => {
+            c.fault(key(here, "when"), format!("\"{}\"", r.when.as_deref().unwrap_or("")), wanted);
+            None
+        }
+    };
+    if r.make.is_empty() {
+        c.fault(key(here, "make"), "an empty list", "at least one thing to make");
+    }
+    let mut makes = Vec::new();
+    for (i, m) in r.make.iter().enumerate() {
+        let mut here = key(here, "make");
+        here.push(Step::Index(i));
+        let preset = presets.iter().position(|p| p.name == m.preset);
+        if preset.is_none() {
+            c.fault(
+                key(&here, "preset"),
+                format!("\"{}\"", m.preset),
+                format!(
+                    "the name of a preset: {}",
+                    listed(presets.iter().map(|p| p.name.as_str()).collect())
+                ),
+            );
+        }
+        let text = m.name.as_deref().unwrap_or("{stem}");
+        let name = match Template::parse(text) {
+            Ok(name) => Some(name),
+            Err(wanted) => {
+                c.fault(key(&here, "name"), format!("\"{text}\""), wanted);
+                None
+            }
+        };
+        let mut to = Vec::new();
+        for (n, place) in m.to.iter().enumerate() {
+            match places.iter().position(|p| p.name == *place) {
+                Some(p) => to.push(p),
+                None => {
+                    let mut path = key(&here, "to");
+                    path.push(Step::Index(n));
+                    c.fault(
+                        path,
+                        format!("\"{place}\""),
+                        format!(
+                            "the name of a place: {}",
+                            listed(places.iter().map(|p| p.name.as_str()).collect())
+                        ),
+                    );
+                }
+            }
+        }
+        if m.to.is_empty() {
+            c.fault(key(&here, "to"), "an empty list", "at least one place");
+        }
+        if let (Some(preset), Some(name)) = (preset, name) {
+            makes.push(Make { preset, name, to });
+        }
+    }
+    Some(Rule { name: r.name.clone(), watches: for_watches, when: when?, make: makes })
+}

@@ -1,0 +1,133 @@
+//! Where in the file a problem is: from a key's path to line and column.
+
+use toml::de::{DeTable, DeValue};
+
+/// One problem of a configuration.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Problem {
+    /// From 1; 0 if it is about the file as a whole.
+    pub line: usize,
+    pub column: usize,
+    /// Characters it covers on that line.
+    pub width: usize,
+    /// `watch[0].steady`, counted from 0 as programs see it; empty if unknown.
+    pub key: String,
+    /// What was found.
+    pub found: String,
+    /// What would be right.
+    pub wanted: String,
+}
+
+/// A problem by key, before it was located.
+#[derive(Debug)]
+pub struct Fault {
+    pub path: Vec<Step>,
+    pub found: String,
+    pub wanted: String,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Step {
+    Key(&'static str),
+    Index(usize),
+}
+
+fn show(path: &[Step]) -> String {
+    let mut out = String::new();
+    for step in path {
+        match step {
+            Step::Key(k) if out.is_empty() => out.push_str(k),
+            Step::Key(k) => out.push_str(&format!(".{k}")),
+            Step::Index(i) => out.push_str(&format!("[{i}]")),
+        }
+    }
+    out
+}
+
+fn position(text: &str, at: usize) -> (usize, usize) {
+    let before = &text[..text.floor_char_boundary(at.min(text.len()))];
+    let line = before.matches('\n').count() + 1;
+    let column = before.rsplit('\n').next().map_or(0, |l| l.chars().count()) + 1;
+    (line, column)
+}
+
+fn problem(text: &str, span: std::ops::Range<usize>, key: String, found: String, wanted: String) -> Problem {
+    let (line, column) = position(text, span.start);
+    let covered = text.get(span).unwrap_or("").lines().next().unwrap_or("").chars().count();
+    Problem { line, column, width: covered.max(1), key, found, wanted }
+}
+
+/// All faults with their places; a key that is not there is placed at the nearest table around it.
+pub fn all(text: &str, faults: Vec<Fault>) -> Vec<Problem> {
+    let root = DeTable::parse(text).ok();
+    let mut problems: Vec<Problem> = faults
+        .into_iter()
+        .map(|f| {
+            let span = root.as_ref().and_then(|r| span_of(r.get_ref(), &f.path)).unwrap_or(0..0);
+            problem(text, span, show(&f.path), f.found, f.wanted)
+        })
+        .collect();
+    problems.sort_by_key(|p| (p.line, p.column));
+    problems
+}
+
+fn span_of(root: &DeTable<'_>, path: &[Step]) -> Option<std::ops::Range<usize>> {
+    let (Step::Key(first), rest) = path.split_first()? else { return None };
+    let mut here = root.get(*first)?;
+    for step in rest {
+        let next = match (step, here.get_ref()) {
+            (Step::Key(k), DeValue::Table(t)) => t.get(*k),
+            (Step::Index(i), DeValue::Array(a)) => a.get(*i),
+            _ => None,
+        };
+        match next {
+            Some(next) => here = next,
+            None => break,
+        }
+    }
+    Some(here.span())
+}
+
+/// What the reader of the format itself found wrong: syntax, types, unknown and missing keys.
+pub fn syntax(text: &str, e: &toml::de::Error) -> Problem {
+    let span = e.span().unwrap_or(0..0);
+    let key =
+        DeTable::parse(text).ok().and_then(|root| key_at(root.get_ref(), span.start)).unwrap_or_default();
+    let message = e.message().trim().replace('\n', "; ");
+    let (found, wanted) = match message.split_once(", expected ") {
+        Some((found, wanted)) => {
+            (found.to_owned(), wanted.replace("one of ", "one of these keys: ").replace('`', "'"))
+        }
+        None => match message.strip_prefix("missing field ") {
+            Some(field) => {
+                (format!("no key {}", field.replace('`', "'")), "this key must be there".to_owned())
+            }
+            None => (message, "see docs/config.md for the form of this file".to_owned()),
+        },
+    };
+    problem(text, span, key, found.replace('`', "'"), wanted)
+}
+
+/// The innermost key whose value or name covers a byte.
+fn key_at(table: &DeTable<'_>, at: usize) -> Option<String> {
+    for (key, value) in table {
+        let name = key.get_ref().to_string();
+        let inside = match value.get_ref() {
+            DeValue::Table(t) => key_at(t, at).map(|k| format!("{name}.{k}")),
+            DeValue::Array(a) => a.iter().enumerate().find_map(|(i, v)| match v.get_ref() {
+                DeValue::Table(t) => key_at(t, at)
+                    .map(|k| format!("{name}[{i}].{k}"))
+                    .or_else(|| v.span().contains(&at).then(|| format!("{name}[{i}]"))),
+                _ => None,
+            }),
+            _ => None,
+        };
+        if inside.is_some() {
+            return inside;
+        }
+        if value.span().contains(&at) || key.span().contains(&at) {
+            return Some(name);
+        }
+    }
+    None
+}

@@ -1,0 +1,138 @@
+//! The house configuration, `deft-porter.toml`: read, then checked whole. What comes out is valid.
+
+mod check;
+mod locate;
+pub mod raw;
+pub mod values;
+
+pub use locate::Problem;
+
+use crate::error::{Error, Result};
+use crate::naming::Template;
+use crate::route::Condition;
+use media::recipe::Recipe;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+/// The name of the configuration file.
+pub const FILE_NAME: &str = "deft-porter.toml";
+
+/// A whole, valid configuration. All paths are absolute.
+#[derive(Debug)]
+pub struct House {
+    pub file: PathBuf,
+    pub name: String,
+    /// Job store, lock and work in progress.
+    pub state: PathBuf,
+    pub jobs_at_once: usize,
+    /// How long a job that was held up waits before its next try.
+    pub retry_after: Duration,
+    pub maker: MakerLimits,
+    pub watches: Vec<Watch>,
+    pub places: Vec<Place>,
+    pub presets: Vec<Preset>,
+    pub rules: Vec<Rule>,
+}
+
+/// What a child that makes outputs may use.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct MakerLimits {
+    /// Bytes.
+    pub memory: u64,
+    /// Longest time without progress.
+    pub stall: Duration,
+    /// Longest time in all.
+    pub longest: Duration,
+}
+
+#[derive(Clone, Debug)]
+pub struct Watch {
+    pub name: String,
+    pub folder: PathBuf,
+    pub subfolders: bool,
+    /// How long size and time of a file must not have changed.
+    pub steady: Duration,
+    /// How often the folder is looked through.
+    pub look_every: Duration,
+    /// How long a file that seems cut off is given before it is turned away.
+    pub second_look: Duration,
+    pub original: Original,
+    pub done: Option<PathBuf>,
+    pub turned_away: PathBuf,
+}
+
+/// What happens to a source when all its outputs were delivered.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Original {
+    Leave,
+    /// To the watch's done folder.
+    Move,
+    /// After every delivery was verified.
+    Remove,
+}
+
+#[derive(Clone, Debug)]
+pub struct Place {
+    pub name: String,
+    pub folder: PathBuf,
+}
+
+#[derive(Clone, Debug)]
+pub struct Preset {
+    pub name: String,
+    pub recipe: Recipe,
+    /// Extension of what it makes when there is a picture, or not.
+    pub extension: String,
+    /// Changes when a setting does: ties an output to what it was made with.
+    pub version: String,
+}
+
+#[derive(Debug)]
+pub struct Rule {
+    pub name: String,
+    /// Indexes of the watches it is for.
+    pub watches: Vec<usize>,
+    pub when: Condition,
+    pub make: Vec<Make>,
+}
+
+/// One output of a rule.
+#[derive(Clone, Debug)]
+pub struct Make {
+    pub preset: usize,
+    pub name: Template,
+    /// Indexes of places.
+    pub to: Vec<usize>,
+}
+
+impl House {
+    /// Reads and checks a configuration file, or the one in a folder.
+    pub fn load(path: &Path) -> Result<House> {
+        let file = if path.is_dir() { path.join(FILE_NAME) } else { path.to_owned() };
+        let text = std::fs::read_to_string(&file).map_err(Error::path("cannot read", &file))?;
+        let file = std::fs::canonicalize(&file).map_err(Error::path("cannot read", &file))?;
+        Self::parse(&file, &text)
+    }
+
+    /// `file` is for messages, and its folder is what relative paths start from.
+    pub fn parse(file: &Path, text: &str) -> Result<House> {
+        let base = file.parent().unwrap_or(Path::new("/"));
+        let fail = |problems| Error::Config { file: file.to_owned(), text: text.to_owned(), problems };
+        let raw: raw::House = toml::from_str(text).map_err(|e| fail(vec![locate::syntax(text, &e)]))?;
+        check::house(raw, file, base).map_err(|faults| fail(locate::all(text, faults)))
+    }
+
+    pub fn watch(&self, name: &str) -> Option<&Watch> {
+        self.watches.iter().find(|w| w.name == name)
+    }
+    pub fn place(&self, name: &str) -> Option<&Place> {
+        self.places.iter().find(|p| p.name == name)
+    }
+    pub fn store_file(&self) -> PathBuf {
+        self.state.join("jobs.sqlite")
+    }
+    /// Where outputs are made before they are carried.
+    pub fn work(&self) -> PathBuf {
+        self.state.join("work")
+    }
+}

@@ -1,0 +1,109 @@
+//! The configuration as written: plain values, every key known.
+
+use serde::Deserialize;
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct House {
+    pub house: HouseTable,
+    #[serde(default)]
+    pub watch: Vec<Watch>,
+    #[serde(default)]
+    pub place: Vec<Place>,
+    #[serde(default)]
+    pub preset: Vec<Preset>,
+    #[serde(default)]
+    pub rule: Vec<Rule>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct HouseTable {
+    pub name: String,
+    pub state: Option<String>,
+    pub jobs_at_once: Option<i64>,
+    pub retry_after: Option<String>,
+    pub maker: Option<Maker>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Maker {
+    pub memory: Option<String>,
+    pub stall: Option<String>,
+    pub longest: Option<String>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Watch {
+    pub name: String,
+    pub folder: String,
+    pub subfolders: Option<bool>,
+    pub steady: Option<String>,
+    pub look_every: Option<String>,
+    pub second_look: Option<String>,
+    pub original: Option<String>,
+    pub done: Option<String>,
+    pub turned_away: String,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Place {
+    pub name: String,
+    pub folder: String,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Preset {
+    pub name: String,
+    pub video: Option<Video>,
+    pub audio: Option<Audio>,
+    pub still: Option<Still>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Video {
+    pub codec: Option<String>,
+    pub fit: Option<String>,
+    pub quantiser: Option<i64>,
+    pub bitrate: Option<String>,
+    pub key_every: Option<String>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Audio {
+    pub codec: Option<String>,
+    pub bitrate: Option<String>,
+    pub channels: Option<i64>,
+    pub rate: Option<i64>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Still {
+    pub format: Option<String>,
+    pub fit: Option<String>,
+    pub quality: Option<i64>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Rule {
+    pub name: String,
+    pub watch: Option<Vec<String>>,
+    pub when: Option<String>,
+    pub make: Vec<Make>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Make {
+    pub preset: String,
+    pub name: Option<String>,
+    pub to: Vec<String>,
+}

@@ -1,0 +1,156 @@
+//! The child's side.
+
+use super::{Finished, Order, OrderedOutput, Said};
+use crate::deliver::copy::digest;
+use crate::error::{Error, Result};
+use media::container::{self, Source};
+use media::recipe::{Recipe, StillChoice};
+use media::run::{Control, Made};
+use media::{check, plan, run, still};
+use std::fs::File;
+use std::io::{BufRead, BufReader, Read, Write};
+use std::path::Path;
+use std::sync::Arc;
+use std::time::Duration;
+
+const REPORT_EVERY: Duration = Duration::from_millis(200);
+
+/// Reads an order, makes it, and says how it went. Returns the exit status.
+pub fn main(input: impl Read + Send + 'static, mut output: impl Write + Send + 'static) -> u8 {
+    let mut input = BufReader::new(input);
+    let mut line = String::new();
+    let order: Order = match input.read_line(&mut line).map(|_| serde_json::from_str(&line)) {
+        Ok(Ok(order)) => order,
+        _ => {
+            let _ = say(
+                &mut output,
+                &Said::Failed { class: "system".into(), message: "no order could be read".into() },
+            );
+            return 2;
+        }
+    };
+    limit_memory(order.memory);
+    let control = Arc::new(Control::new(order.outputs.len()));
+    // The porter is gone: nobody waits for the result.
+    std::thread::spawn(move || {
+        let mut rest = [0u8; 1];
+        let _ = input.read(&mut rest);
+        std::process::exit(3);
+    });
+    let (result, code) = match make(&order, &control, &mut output) {
+        Ok(finished) => (Said::Made(finished), 0),
+        Err(e) => (failed(&e), 1),
+    };
+    let _ = say(&mut output, &result);
+    code
+}
+
+fn say(to: &mut impl Write, said: &Said) -> std::io::Result<()> {
+    let mut line = serde_json::to_vec(said)?;
+    line.push(b'\n');
+    to.write_all(&line)?;
+    to.flush()
+}
+
+fn failed(e: &Error) -> Said {
+    let class = match e {
+        Error::Media(m) => m.class(),
+        _ => "system",
+    };
+    Said::Failed { class: class.into(), message: e.to_string() }
+}
+
+/// Private memory of the process, as far as the system can hold it to a limit.
+fn limit_memory(bytes: u64) {
+    use rustix::process::{Resource, Rlimit, setrlimit};
+    let limit = Rlimit { current: Some(bytes), maximum: Some(bytes) };
+    let _ = setrlimit(Resource::Data, limit);
+    // A crash is reported by the porter; a core file of this size helps nobody.
+    let _ = setrlimit(Resource::Core, Rlimit { current: Some(0), maximum: Some(0) });
+}
+
+fn open(path: &Path) -> Result<Box<dyn Source>> {
+    Ok(Box::new(File::open(path).map_err(Error::path("cannot read", path))?))
+}
+
+fn make(order: &Order, control: &Arc<Control>, output: &mut (impl Write + Send)) -> Result<Vec<Finished>> {
+    let mut source = open(&order.source)?;
+    let head = container::probe_bytes(&mut source)?;
+    let made = match still::recognise(&head) {
+        Some(format) => {
+            order.outputs.iter().map(|o| make_still(format, &order.source, o)).collect::<Result<Vec<_>>>()?
+        }
+        None => make_clips(order, source, control, output)?,
+    };
+    order
+        .outputs
+        .iter()
+        .zip(made)
+        .map(|(o, made)| {
+            let bytes = std::fs::metadata(&o.path).map_err(Error::path("cannot look at", &o.path))?.len();
+            Ok(Finished { made, bytes, digest: digest(&o.path, false)? })
+        })
+        .collect()
+}
+
+fn make_clips(
+    order: &Order,
+    source: Box<dyn Source>,
+    control: &Arc<Control>,
+    output: &mut (impl Write + Send),
+) -> Result<Vec<Made>> {
+    let mut demux = container::open(source)?;
+    let recipes: Vec<Recipe> = order.outputs.iter().map(|o| o.recipe.clone()).collect();
+    let plan = plan::plan(demux.tracks(), &recipes)?;
+    let mut sinks: Vec<Box<dyn container::mp4::Sink>> = Vec::new();
+    for o in &order.outputs {
+        let file = File::options().read(true).write(true).create(true).truncate(true).open(&o.path);
+        sinks.push(Box::new(file.map_err(Error::path("cannot write", &o.path))?));
+    }
+    let finished = std::sync::atomic::AtomicBool::new(false);
+    let made = std::thread::scope(|scope| {
+        let (finished, total) = (&finished, plan.total);
+        let reporter = scope.spawn(move || {
+            while !finished.load(std::sync::atomic::Ordering::Relaxed) {
+                let _ = say(output, &Said::Progress { done: control.done(), total });
+                std::thread::park_timeout(REPORT_EVERY);
+            }
+            let _ = say(output, &Said::Progress { done: control.done(), total });
+        });
+        let made = run::run(demux.as_mut(), &plan, sinks, control);
+        finished.store(true, std::sync::atomic::Ordering::Relaxed);
+        reporter.thread().unpark();
+        made
+    })?;
+    // What is on the disk must be what was made, before anything else is done with it.
+    for (o, m) in order.outputs.iter().zip(&made) {
+        let file = File::open(&o.path).map_err(Error::path("cannot read", &o.path))?;
+        file.sync_all().map_err(Error::path("cannot write", &o.path))?;
+        check::output(Box::new(file), m)?;
+    }
+    Ok(made)
+}
+
+fn make_still(format: &'static still::StillFormat, source: &Path, o: &OrderedOutput) -> Result<Made> {
+    let Some(recipe) = &o.recipe.still else {
+        return Err(
+            media::Error::unsupported("", "the preset makes no stills, but the file is one picture").into()
+        );
+    };
+    let picture = still::decode(format, &mut open(source)?)?;
+    let codec = match recipe.format {
+        StillChoice::Jpeg(q) => still::StillCodec::Jpeg(q),
+        StillChoice::Png => still::StillCodec::Png,
+    };
+    let mut file = File::create(&o.path).map_err(Error::path("cannot write", &o.path))?;
+    let size = still::convert(&picture, recipe.fit, codec, &mut file)?;
+    file.sync_all().map_err(Error::path("cannot write", &o.path))?;
+    // Read back.
+    let mut back = open(&o.path)?;
+    let head = container::probe_bytes(&mut back)?;
+    let held = still::recognise(&head).map(|f| still::decode(f, &mut back)).transpose()?;
+    if held.map(|p| (p.width(), p.height())) != Some(size) {
+        return Err(media::Error::damaged("output", "the still that was written does not read back").into());
+    }
+    Ok(Made { size: Some(size), frames: 1, ..Made::default() })
+}

@@ -1,0 +1,49 @@
+//! Making outputs in a child process of the same program, one a job: a codec that crashes, loops or eats
+//! memory ends that job with a reason, not the porter.
+//!
+//! The parent writes one [`Order`] as a line of JSON to the child's standard input and keeps it open; the
+//! child writes [`Said`] lines to its standard output. When its input closes, the porter is gone and the
+//! child ends.
+
+pub mod child;
+pub mod parent;
+
+pub use parent::{Outcome, Progress, make};
+
+use media::recipe::Recipe;
+use media::run::Made;
+use serde::{Deserialize, Serialize};
+use std::path::PathBuf;
+
+/// What a child is to make.
+#[derive(Debug, Serialize, Deserialize)]
+pub struct Order {
+    pub source: PathBuf,
+    pub outputs: Vec<OrderedOutput>,
+    /// Bytes of memory it may take.
+    pub memory: u64,
+}
+
+#[derive(Debug, Serialize, Deserialize)]
+pub struct OrderedOutput {
+    pub path: PathBuf,
+    pub recipe: Recipe,
+}
+
+/// What a child says.
+#[derive(Debug, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Said {
+    Progress { done: u64, total: Option<u64> },
+    Made(Vec<Finished>),
+    Failed { class: String, message: String },
+}
+
+/// One finished output.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Finished {
+    pub made: Made,
+    pub bytes: u64,
+    /// Of the whole file, taken after it was closed.
+    pub digest: String,
+}
