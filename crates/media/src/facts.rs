@@ -358,7 +358,7 @@ fn video_facts(t: &Track, v: &container::VideoTrack) -> VideoFacts {
 pub fn label(frame: u32, per_second: u32, drop: bool) -> String {
     let n = u64::from(per_second.max(1));
     let mut frame = u64::from(frame);
-    if drop && per_second % 30 == 0 {
+    if drop && per_second.is_multiple_of(30) {
         let skip = 2 * n / 30;
         let minute = n * 60 - skip;
         let ten = minute * 10 + skip;

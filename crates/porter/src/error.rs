@@ -45,10 +45,10 @@ impl Error {
     /// Nothing is wrong with the job itself: the same step may succeed later, when someone has mended a
     /// disk, a share or a permission.
     pub fn may_pass(&self) -> bool {
-        match self {
-            Error::Path { .. } | Error::Store { .. } | Error::Differs { .. } => true,
-            Error::Media(media::Error::System(_)) => true,
-            _ => false,
-        }
+        use media::Error::System;
+        matches!(
+            self,
+            Error::Path { .. } | Error::Store { .. } | Error::Differs { .. } | Error::Media(System(_))
+        )
     }
 }

@@ -120,7 +120,7 @@ pub fn status(house: &House, most_ended: u32) -> Result<Status> {
         ended: Vec::new(),
         ended_counts: Vec::new(),
     };
-    let store = if house.store_file().exists() { Some(Store::read(&house.store_file())?) } else { None };
+    let store = Store::read(&house.store_file())?;
     let troubles = store.as_ref().map(Store::troubles).transpose()?.unwrap_or_default();
     for w in &house.watches {
         let trouble = troubles.iter().find(|t| t.0 == w.name).map(|t| t.2.clone());
@@ -153,10 +153,7 @@ pub fn status(house: &House, most_ended: u32) -> Result<Status> {
 
 /// One job and all that happened to it; `None` if there is no such job.
 pub fn history(house: &House, id: JobId) -> Result<Option<(JobStatus, Vec<Event>)>> {
-    if !house.store_file().exists() {
-        return Ok(None);
-    }
-    let store = Store::read(&house.store_file())?;
+    let Some(store) = Store::read(&house.store_file())? else { return Ok(None) };
     let Some(job) = store.job(id)? else { return Ok(None) };
     Ok(Some((job_status(&store, job, clock::now())?, store.events(id)?)))
 }

@@ -21,7 +21,7 @@ pub fn run(a: &Run) -> Result<ExitCode> {
         house.watches.iter().map(|w| format!("  {} ({})", w.folder.display(), w.name)).collect();
     let porter = Porter::open(house, program, stop)?;
     println!("Watching for \"{}\"; stop with Ctrl-C.\n{}\n", porter.house.name, folders.join("\n"));
-    let ended = porter.run(a.once, |e| events::print(e))?;
+    let ended = porter.run(a.once, events::print)?;
     if !a.once {
         return Ok(ExitCode::SUCCESS);
     }

@@ -113,7 +113,7 @@ mod tests {
     #[case(layout(24, true, PcmKind::Signed), &[0xc0, 0, 0], &[-0.5])]
     #[case(layout(32, false, PcmKind::Float), &[0, 0, 0x80, 0x3e], &[0.25])]
     #[case(layout(8, true, PcmKind::Mulaw), &[0xff, 0x80, 0x00], &[0.0, 0.9803467, -0.9803467])]
-    #[case(layout(8, true, PcmKind::Alaw), &[0xd5, 0xaa], &[0.000244140625, 0.984375])]
+    #[case(layout(8, true, PcmKind::Alaw), &[0xd5, 0xaa], &[0.000_244_140_63, 0.984375])]
     fn samples_have_their_value(#[case] l: PcmLayout, #[case] bytes: &[u8], #[case] want: &[f32]) {
         let mut d = Decoder::new(l, 8000, 1).unwrap();
         let got = d.decode(&Packet { data: bytes.to_vec(), ..Packet::default() }).unwrap().samples;

@@ -222,12 +222,15 @@ pub trait Demux: Send {
     fn next_packet(&mut self) -> Result<Option<Packet>>;
 }
 
+/// Reads what a file says of itself, and makes ready to give its packets.
+pub type Open = fn(Box<dyn Source>) -> Result<Box<dyn Demux>>;
+
 /// A container this program reads.
 pub struct Format {
     pub name: &'static str,
     /// How sure the first bytes make it: 0 is "no", 100 is "certain".
     pub score: fn(&[u8]) -> u8,
-    pub open: fn(Box<dyn Source>) -> Result<Box<dyn Demux>>,
+    pub open: Open,
 }
 
 /// Every container, in no particular order: the best score wins.

@@ -108,7 +108,8 @@ pub struct Make {
 impl House {
     /// Reads and checks a configuration file, or the one in a folder.
     pub fn load(path: &Path) -> Result<House> {
-        let file = if path.is_dir() { path.join(FILE_NAME) } else { path.to_owned() };
+        let file =
+            if path.is_dir() || path.extension().is_none() { path.join(FILE_NAME) } else { path.to_owned() };
         let text = std::fs::read_to_string(&file).map_err(Error::path("cannot read", &file))?;
         let file = std::fs::canonicalize(&file).map_err(Error::path("cannot read", &file))?;
         Self::parse(&file, &text)

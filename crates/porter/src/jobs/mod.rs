@@ -44,7 +44,8 @@ pub struct Ended {
 
 enum Message {
     News(News),
-    JobPaused(JobId),
+    /// A job went as far as it could; true if the store could not take what happened.
+    JobPaused(JobId, bool),
 }
 
 /// What waits in the folders is written down at most this often.
@@ -96,6 +97,7 @@ impl Porter {
                 quiet: false,
                 waiting: HashMap::new(),
                 written: 0,
+                rest_until: 0,
                 ended: Ended { held: 0, turned_away: 0, done: 0, waiting: 0 },
             };
             let result = loop {
@@ -164,6 +166,8 @@ struct Dispatch<'p> {
     /// What waits in each watch and is not written down yet.
     waiting: HashMap<usize, Vec<WaitingFile>>,
     written: Micros,
+    /// No job is begun before: what happens could not be recorded.
+    rest_until: Micros,
     ended: Ended,
 }
 
@@ -176,16 +180,18 @@ impl<'p> Dispatch<'p> {
         desk: &std::sync::mpsc::Receiver<Message>,
     ) -> Result<bool> {
         let porter = self.porter;
-        while !porter.stopping() && self.busy.len() < porter.house.jobs_at_once {
+        let resting = clock::now() < self.rest_until;
+        while !porter.stopping() && !resting && self.busy.len() < porter.house.jobs_at_once {
             let Some(job) = porter.store.next_job(clock::now(), &self.busy)? else { break };
             self.busy.push(job.id);
             let to_desk = to_desk.clone();
             scope.spawn(move || {
                 let id = job.id;
-                if let Err(e) = steps::work(porter, job) {
+                let result = steps::work(porter, job);
+                if let Err(e) = &result {
                     tracing::warn!("job {id}: {e}");
                 }
-                let _ = to_desk.send(Message::JobPaused(id));
+                let _ = to_desk.send(Message::JobPaused(id, result.is_err()));
             });
         }
         if porter.stopping() && self.busy.is_empty() {
@@ -219,7 +225,12 @@ impl<'p> Dispatch<'p> {
     fn take(&mut self, message: Message) -> Result<()> {
         let name = |i: usize| self.porter.house.watches[i].name.clone();
         match message {
-            Message::JobPaused(id) => self.busy.retain(|b| *b != id),
+            Message::JobPaused(id, unrecorded) => {
+                self.busy.retain(|b| *b != id);
+                if unrecorded {
+                    self.rest_until = clock::now() + self.porter.house.retry_after.as_micros() as i64;
+                }
+            }
             Message::News(News::Arrived(a)) => {
                 self.quiet = false;
                 self.porter.arrive(&a)?;

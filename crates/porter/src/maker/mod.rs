@@ -18,6 +18,7 @@ use std::path::PathBuf;
 /// What a child is to make.
 #[derive(Debug, Serialize, Deserialize)]
 pub struct Order {
+    #[serde(with = "path_bytes")]
     pub source: PathBuf,
     pub outputs: Vec<OrderedOutput>,
     /// Bytes of memory it may take.
@@ -26,6 +27,7 @@ pub struct Order {
 
 #[derive(Debug, Serialize, Deserialize)]
 pub struct OrderedOutput {
+    #[serde(with = "path_bytes")]
     pub path: PathBuf,
     pub recipe: Recipe,
 }
@@ -46,4 +48,19 @@ pub struct Finished {
     pub bytes: u64,
     /// Of the whole file, taken after it was closed.
     pub digest: String,
+}
+
+/// Paths as bytes: a name need not be text.
+mod path_bytes {
+    use serde::{Deserialize, Deserializer, Serialize, Serializer};
+    use std::ffi::OsString;
+    use std::os::unix::ffi::{OsStrExt, OsStringExt};
+    use std::path::{Path, PathBuf};
+
+    pub fn serialize<S: Serializer>(path: &Path, s: S) -> Result<S::Ok, S::Error> {
+        path.as_os_str().as_bytes().serialize(s)
+    }
+    pub fn deserialize<'de, D: Deserializer<'de>>(d: D) -> Result<PathBuf, D::Error> {
+        Ok(OsString::from_vec(Vec::deserialize(d)?).into())
+    }
 }

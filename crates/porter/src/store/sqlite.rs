@@ -45,14 +45,18 @@ impl Store {
         Self::ready(path, db, found)
     }
 
-    /// Opens a store that is there, for reading beside a running porter.
-    pub fn read(path: &Path) -> Result<Store> {
+    /// Opens a store for reading beside a running porter. `None`: there is none yet, or a porter is just
+    /// making it.
+    pub fn read(path: &Path) -> Result<Option<Store>> {
+        if !path.exists() {
+            return Ok(None);
+        }
         let wrong = |source| Error::Store { path: path.to_owned(), source };
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         let db = Connection::open_with_flags(path, flags).map_err(wrong)?;
         db.busy_timeout(Duration::from_secs(10)).map_err(wrong)?;
-        let found = db.pragma_query_value(None, "user_version", |r| r.get(0)).map_err(wrong)?;
-        Self::ready(path, db, found)
+        let found: u32 = db.pragma_query_value(None, "user_version", |r| r.get(0)).map_err(wrong)?;
+        if found == 0 { Ok(None) } else { Self::ready(path, db, found).map(Some) }
     }
 
     fn ready(path: &Path, db: Connection, found: u32) -> Result<Store> {
@@ -463,9 +467,14 @@ impl Store {
         })
     }
 
-    /// What a porter that was killed left behind and no longer holds.
+    /// What an earlier porter left behind and no longer holds; its held jobs are tried at once.
     pub fn clear_passing(&self) -> Result<()> {
-        self.change(|tx| tx.execute_batch("DELETE FROM progress; DELETE FROM waiting; DELETE FROM trouble;"))
+        self.change(|tx| {
+            tx.execute_batch(
+                "DELETE FROM progress; DELETE FROM waiting; DELETE FROM trouble;
+                 UPDATE job SET held = NULL, next_try = NULL WHERE ended IS NULL;",
+            )
+        })
     }
 
     pub fn set_going(&self, id: JobId, g: &Going) -> Result<()> {

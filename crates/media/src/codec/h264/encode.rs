@@ -156,11 +156,14 @@ impl EncodeVideo for Encoder {
                 ),
             ));
         }
-        let mut picture = SSourcePicture::default();
-        picture.iColorFormat = sys::videoFormatI420 as c_int;
-        (picture.iPicWidth, picture.iPicHeight) = (self.width as c_int, self.height as c_int);
-        // Only the order of these matters to the library, at a constant quantiser; real times are kept outside.
-        picture.uiTimeStamp = self.clock_ms.round() as _;
+        // Only the order of times matters to the library, at a constant quantiser; real ones are kept outside.
+        let mut picture = SSourcePicture {
+            iColorFormat: sys::videoFormatI420 as c_int,
+            iPicWidth: self.width as c_int,
+            iPicHeight: self.height as c_int,
+            uiTimeStamp: self.clock_ms.round() as _,
+            ..Default::default()
+        };
         self.clock_ms += self.step_ms;
         for (i, plane) in frame.planes.iter().enumerate() {
             let Some(bytes) = plane.bytes() else { continue };

@@ -226,7 +226,8 @@ impl Mp4Writer {
         // Enabled, in the movie; the second and later sound tracks are alternatives to the first.
         let sound_before = self.tracks[..i].iter().any(|t| matches!(t.kind, OutTrackKind::Audio { .. }));
         let is_sound = matches!(track.kind, OutTrackKind::Audio { .. });
-        let enabled = !(is_sound && sound_before) && !matches!(track.kind, OutTrackKind::Timecode(_));
+        let extra_sound = is_sound && sound_before;
+        let enabled = !extra_sound && !matches!(track.kind, OutTrackKind::Timecode(_));
         b.full(b"tkhd", 1, if enabled { 3 } else { 2 }, |b| {
             b.u64(created);
             b.u64(created);

@@ -1,0 +1,119 @@
+//! The commands as typed.
+
+mod support;
+
+use rstest::rstest;
+use std::process::{Command, Output};
+use support::{House, PROGRAM, clip, text};
+
+fn porter(args: &[&str]) -> Output {
+    Command::new(PROGRAM).args(args).output().unwrap()
+}
+
+#[test]
+fn init_makes_a_house_that_checks_and_works() {
+    let dir = tempfile::tempdir().unwrap();
+    let at = dir.path().join("new house");
+    let at = at.to_str().unwrap();
+    let out = porter(&["init", at]);
+    assert!(out.status.success() && text(&out).contains("drop files here"), "{}", text(&out));
+    let out = porter(&["check", at]);
+    assert!(out.status.success(), "{}", text(&out));
+    assert!(
+        text(&out).contains("the configuration is valid") && text(&out).contains("fast H.264"),
+        "{}",
+        text(&out)
+    );
+    // A second init does not overwrite.
+    let out = porter(&["init", at]);
+    assert_eq!(out.status.code(), Some(1));
+    assert!(text(&out).contains("is already there"));
+    std::fs::write(format!("{at}/arrivals/a.mp4"), clip()).unwrap();
+    let out = porter(&["run", "--once", at]);
+    assert!(out.status.success(), "{}", text(&out));
+    assert!(std::path::Path::new(&format!("{at}/to-editors/a_proxy.mp4")).exists());
+}
+
+#[test]
+fn a_wrong_configuration_is_shown_with_its_lines() {
+    let house = House::new();
+    let path = house.path("deft-porter.toml");
+    let config = std::fs::read_to_string(&path).unwrap();
+    std::fs::write(
+        &path,
+        config.replace("steady = \"300 ms\"", "steady = \"soon\"").replace("fit = \"160x90\"", "fitt = 5"),
+    )
+    .unwrap();
+    let out = porter(&["check", house.path("").to_str().unwrap()]);
+    assert_eq!(out.status.code(), Some(1));
+    insta::with_settings!({filters => vec![(r"/\S*/deft-porter.toml", "[HOUSE]/deft-porter.toml")]}, {
+        insta::assert_snapshot!("unknown key", text(&out));
+    });
+    std::fs::write(&path, config.replace("steady = \"300 ms\"", "steady = \"soon\"")).unwrap();
+    let out = porter(&["run", house.path("").to_str().unwrap()]);
+    insta::with_settings!({filters => vec![(r"/\S*/deft-porter.toml", "[HOUSE]/deft-porter.toml")]}, {
+        insta::assert_snapshot!("wrong value", text(&out));
+    });
+}
+
+#[rstest]
+#[case(&["check", "/nowhere"], 1, "deft-porter init")]
+#[case(&["status", "/nowhere"], 1, "deft-porter init")]
+#[case(&["inspect"], 2, "<FILE>")]
+#[case(&["inspect", "/nowhere.mp4"], 1, "No such file")]
+#[case(&["conquer"], 2, "unrecognized")]
+#[case(&["completions", "bash"], 0, "complete -F")]
+#[case(&["--version"], 0, "fast H.264: ")]
+fn commands_end_with_a_status_and_words(#[case] args: &[&str], #[case] code: i32, #[case] words: &str) {
+    let out = porter(args);
+    assert_eq!(out.status.code(), Some(code), "{}", text(&out));
+    assert!(text(&out).contains(words), "{}", text(&out));
+}
+
+#[test]
+fn inspect_tells_one_file_many_files_and_json() {
+    let house = House::new();
+    house.drop_in("a.mp4", clip());
+    house.drop_in("b.txt", b"hello");
+    let a = house.path("in/a.mp4");
+    let one = porter(&["inspect", a.to_str().unwrap()]);
+    insta::with_settings!({filters => vec![(r"/\S*/in/", "[IN]/"), (r"\d+\.\d kB", "[SIZE]"), (r"\d+ kbit/s", "[RATE]"), (r"\d\.\d Mbit/s", "[RATE]")]}, {
+        insta::assert_snapshot!("one file", text(&one));
+    });
+    let many = porter(&["inspect", house.path("in").to_str().unwrap()]);
+    assert_eq!(many.status.code(), Some(1));
+    assert!(
+        text(&many).contains("Not usable\nb.txt: not supported: this is text, not media"),
+        "{}",
+        text(&many)
+    );
+    let json = porter(&["inspect", "--json", a.to_str().unwrap()]);
+    let v: serde_json::Value = serde_json::from_slice(&json.stdout).unwrap();
+    assert_eq!((v["kind"].as_str(), v["video"][0]["frames"].as_u64()), (Some("video"), Some(30)));
+    assert_eq!(v["timecode"]["start"], "10:00:00:00");
+    let list = porter(&["inspect", "--json", house.path("in").to_str().unwrap()]);
+    let v: serde_json::Value = serde_json::from_slice(&list.stdout).unwrap();
+    assert!(v.as_array().unwrap().len() == 2 && v[1]["error"].is_string());
+}
+
+#[test]
+fn manual_pages_are_written_for_every_command() {
+    let dir = tempfile::tempdir().unwrap();
+    assert!(porter(&["manual", dir.path().to_str().unwrap()]).status.success());
+    assert!(dir.path().join("deft-porter.1").exists() && dir.path().join("deft-porter-run.1").exists());
+}
+
+#[test]
+fn a_file_that_a_name_says_is_media_but_is_not_does_no_harm() {
+    let house = House::new();
+    let dir = house.path("in/really-a-folder.mp4");
+    std::fs::create_dir(&dir).unwrap();
+    let out = porter(&["inspect", house.path("in/really-a-folder.mp4").to_str().unwrap()]);
+    assert!(out.status.success(), "{}", text(&out));
+}
+
+#[test]
+fn no_child_can_be_started_with_rubbish() {
+    let out = Command::new(PROGRAM).arg("make-in-child").stdin(std::process::Stdio::null()).output().unwrap();
+    assert_eq!(out.status.code(), Some(2));
+}

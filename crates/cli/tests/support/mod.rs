@@ -1,0 +1,216 @@
+//! A house in a temporary folder, and the built program on it.
+#![allow(dead_code)]
+
+use media::facts::Facts;
+use media::testkit::{Clip, write_clip};
+use std::fs::File;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Output, Stdio};
+use std::time::{Duration, Instant};
+
+pub const PROGRAM: &str = env!("CARGO_BIN_EXE_deft-porter");
+
+pub struct House {
+    dir: tempfile::TempDir,
+}
+
+pub const CONFIG: &str = r#"
+[house]
+name = "Estuary Hours"
+retry_after = "300 ms"
+MAKER
+
+[[watch]]
+name = "cards"
+folder = "in"
+steady = "300 ms"
+look_every = "200 ms"
+second_look = "600 ms"
+ORIGINAL
+turned_away = "away"
+
+[[place]]
+name = "editors"
+folder = "out"
+
+[[preset]]
+name = "proxy"
+[preset.video]
+fit = "160x90"
+[preset.audio]
+
+[[preset]]
+name = "sound"
+[preset.audio]
+
+[[rule]]
+name = "clips"
+when = 'kind == "video"'
+make = [{ preset = "proxy", name = "{stem}_proxy", to = ["editors"] }]
+
+[[rule]]
+name = "recordings"
+when = 'kind == "audio"'
+make = [{ preset = "sound", to = ["editors"] }]
+"#;
+
+impl House {
+    pub fn new() -> House {
+        House::with("original = \"move\"\ndone = \"done\"", "")
+    }
+
+    /// With other settings for originals and the maker.
+    pub fn with(original: &str, maker: &str) -> House {
+        let house = House { dir: tempfile::tempdir().unwrap() };
+        house.configure(original, maker);
+        for folder in ["in", "out", "done", "away"] {
+            std::fs::create_dir(house.path(folder)).unwrap();
+        }
+        house
+    }
+
+    pub fn configure(&self, original: &str, maker: &str) {
+        let text = CONFIG.replace("ORIGINAL", original).replace("MAKER", maker);
+        std::fs::write(self.path("deft-porter.toml"), text).unwrap();
+    }
+
+    /// Changes one setting.
+    pub fn reconfigure(&self, from: &str, to: &str) {
+        let path = self.path("deft-porter.toml");
+        let text = std::fs::read_to_string(&path).unwrap();
+        assert!(text.contains(from), "{from}");
+        std::fs::write(&path, text.replace(from, to)).unwrap();
+    }
+
+    pub fn path(&self, inside: impl AsRef<Path>) -> PathBuf {
+        self.dir.path().join(inside)
+    }
+
+    /// Drops bytes into the watch folder.
+    pub fn drop_in(&self, name: impl AsRef<Path>, bytes: &[u8]) {
+        std::fs::write(self.path("in").join(name), bytes).unwrap();
+    }
+
+    /// `deft-porter run --once`.
+    pub fn run_once(&self) -> Output {
+        let mut child = self.spawn(&["run", "--once"]);
+        let start = Instant::now();
+        while child.try_wait().unwrap().is_none() {
+            assert!(start.elapsed() < Duration::from_secs(120), "the run did not end");
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        child.wait_with_output().unwrap()
+    }
+
+    pub fn spawn(&self, args: &[&str]) -> Child {
+        let mut c = Command::new(PROGRAM);
+        c.args(args).arg(self.dir.path()).stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::piped());
+        c.spawn().unwrap()
+    }
+
+    /// Starts a porter whose output nobody reads.
+    pub fn start(&self) -> Running {
+        let mut c = Command::new(PROGRAM);
+        c.arg("run").arg(self.dir.path()).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+        Running(c.spawn().unwrap())
+    }
+
+    pub fn status(&self) -> serde_json::Value {
+        let out = Command::new(PROGRAM)
+            .arg("status")
+            .arg(self.dir.path())
+            .args(["--json", "--ended", "1000"])
+            .output()
+            .unwrap();
+        assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+        serde_json::from_slice(&out.stdout).unwrap()
+    }
+
+    /// Waits until the status is as wished.
+    pub fn wait_until(
+        &self,
+        what: &str,
+        mut good: impl FnMut(&serde_json::Value) -> bool,
+    ) -> serde_json::Value {
+        let start = Instant::now();
+        loop {
+            let status = self.status();
+            if good(&status) {
+                return status;
+            }
+            assert!(start.elapsed() < Duration::from_secs(60), "never {what}: {status:#}");
+            std::thread::sleep(Duration::from_millis(50));
+        }
+    }
+
+    /// Names in a folder of the house, hidden ones as well, sorted.
+    pub fn list(&self, folder: &str) -> Vec<String> {
+        let mut names: Vec<String> = std::fs::read_dir(self.path(folder))
+            .unwrap()
+            .map(|e| e.unwrap().file_name().to_string_lossy().into_owned())
+            .collect();
+        names.sort();
+        names
+    }
+
+    pub fn facts(&self, inside: &str) -> Facts {
+        media::facts::of(Box::new(File::open(self.path(inside)).unwrap())).unwrap()
+    }
+
+    /// Events of a job by name, in order.
+    pub fn events(&self, job: i64) -> Vec<String> {
+        let out = Command::new(PROGRAM)
+            .arg("status")
+            .arg(self.dir.path())
+            .args(["--json", "--job", &job.to_string()])
+            .output()
+            .unwrap();
+        let v: serde_json::Value = serde_json::from_slice(&out.stdout).unwrap();
+        v["events"].as_array().unwrap().iter().map(|e| e["what"].as_str().unwrap().to_owned()).collect()
+    }
+}
+
+pub struct Running(pub Child);
+
+impl Running {
+    pub fn pid(&self) -> u32 {
+        self.0.id()
+    }
+    /// `kill -9`.
+    pub fn kill(mut self) {
+        self.0.kill().unwrap();
+        self.0.wait().unwrap();
+    }
+    /// Ctrl-C.
+    pub fn interrupt(mut self) -> std::process::ExitStatus {
+        let pid = rustix::process::Pid::from_raw(self.0.id() as i32).unwrap();
+        rustix::process::kill_process(pid, rustix::process::Signal::INT).unwrap();
+        self.0.wait().unwrap()
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+/// A small clip with sound, as bytes; made once.
+pub fn clip() -> &'static [u8] {
+    static BYTES: std::sync::LazyLock<Vec<u8>> =
+        std::sync::LazyLock::new(|| make_clip(&Clip { frames: 30, ..Clip::default() }));
+    &BYTES
+}
+
+pub fn make_clip(clip: &Clip) -> Vec<u8> {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("clip.mp4");
+    let file = File::options().read(true).write(true).create_new(true).open(&path).unwrap();
+    write_clip(clip, Box::new(file)).unwrap();
+    std::fs::read(&path).unwrap()
+}
+
+pub fn text(out: &Output) -> String {
+    String::from_utf8_lossy(&out.stdout).into_owned() + &String::from_utf8_lossy(&out.stderr)
+}

@@ -1,0 +1,113 @@
+//! The configuration: every problem with its line, key, what was found and what would be right.
+
+use porter::Error;
+use porter::config::{House, Problem};
+use rstest::rstest;
+use std::path::Path;
+
+const GOOD: &str = r#"
+[house]
+name = "Estuary Hours"
+
+[[watch]]
+name = "cards"
+folder = "in"
+done = "done"
+turned_away = "away"
+
+[[place]]
+name = "editors"
+folder = "out"
+
+[[preset]]
+name = "proxy"
+[preset.video]
+fit = "960x540"
+[preset.audio]
+
+[[rule]]
+name = "clips"
+when = 'kind == "video"'
+make = [{ preset = "proxy", to = ["editors"] }]
+"#;
+
+fn problems(text: &str) -> Vec<Problem> {
+    match House::parse(Path::new("/house/deft-porter.toml"), text) {
+        Err(Error::Config { problems, .. }) => problems,
+        Ok(_) => Vec::new(),
+        Err(e) => panic!("{e}"),
+    }
+}
+
+#[test]
+fn a_good_file_is_taken_with_absolute_paths_and_usual_values() {
+    let house = House::parse(Path::new("/house/deft-porter.toml"), GOOD).unwrap();
+    assert_eq!(house.watches[0].folder, Path::new("/house/in"));
+    assert_eq!(house.state, Path::new("/house/porter-state"));
+    assert_eq!(house.watches[0].steady.as_secs(), 5);
+    assert_eq!(house.presets[0].extension, "mp4");
+    assert_eq!(house.rules[0].make[0].to, [0]);
+}
+
+#[test]
+fn a_preset_version_changes_with_its_settings_only() {
+    let version = |text: &str| House::parse(Path::new("/h/x.toml"), text).unwrap().presets[0].version.clone();
+    assert_eq!(version(GOOD), version(&GOOD.replace("Estuary", "Other")));
+    assert_ne!(version(GOOD), version(&GOOD.replace("960x540", "640x360")));
+}
+
+#[rstest]
+#[case::syntax("name = \"cards\"", "name = cards", 6, "", "")]
+#[case::unknown_key("folder = \"in\"", "foldr = \"in\"", 7, "watch[0].foldr", "unknown field 'foldr'")]
+#[case::type_("folder = \"out\"", "folder = 5", 13, "place[0].folder", "integer `5`")]
+#[case::missing("turned_away = \"away\"\n", "", 5, "watch[0]", "turned_away")]
+#[case::time("done = \"done\"", "done = \"done\"\nsteady = \"soon\"", 9, "watch[0].steady", "\"soon\"")]
+#[case::size("960x540", "960", 18, "preset[0].video.fit", "\"960\"")]
+#[case::preset("preset = \"proxy\"", "preset = \"poxy\"", 24, "rule[0].make[0].preset", "\"poxy\"")]
+#[case::place("[\"editors\"]", "[\"editors\", \"moon\"]", 24, "rule[0].make[0].to[1]", "\"moon\"")]
+#[case::condition("kind ==", "kynd ==", 23, "rule[0].when", "kynd")]
+#[case::watched_place(
+    "folder = \"out\"",
+    "folder = \"in/out\"",
+    13,
+    "place[0].folder",
+    "watch folder \"cards\""
+)]
+#[case::watched_done("done = \"done\"", "done = \"in/done\"", 8, "watch[0].done", "watch folder \"cards\"")]
+#[case::no_done("done = \"done\"\n", "", 5, "watch[0].done", "no key 'done'")]
+#[case::twice(
+    "[preset.audio]",
+    "[preset.audio]\n[[preset]]\nname = \"proxy\"\n[preset.audio]",
+    21,
+    "preset[1].name",
+    "second time"
+)]
+#[case::nothing("[preset.video]\nfit = \"960x540\"\n[preset.audio]", "", 15, "preset[0]", "makes nothing")]
+#[case::template(
+    "preset = \"proxy\",",
+    "preset = \"proxy\", name = \"../x\",",
+    24,
+    "rule[0].make[0].name",
+    "../x"
+)]
+#[case::quantiser("fit = \"960x540\"", "quantiser = 99", 18, "preset[0].video.quantiser", "99")]
+fn a_problem_is_told_with_its_place(
+    #[case] from: &str,
+    #[case] to: &str,
+    #[case] line: usize,
+    #[case] key: &str,
+    #[case] found: &str,
+) {
+    let text = GOOD.replacen(from, to, 1);
+    assert_ne!(text, GOOD);
+    let got = problems(&text);
+    let words = found.replace('`', "'");
+    let hit = got.iter().find(|p| p.line == line && p.key == key && p.found.contains(&words));
+    assert!(hit.is_some_and(|p| !p.wanted.is_empty()), "{got:#?}");
+}
+
+#[test]
+fn all_problems_are_told_at_once() {
+    let text = GOOD.replace("960x540", "big").replace("kind", "kint").replace("\"editors\"]", "\"moon\"]");
+    assert_eq!(problems(&text).len(), 3);
+}
