@@ -1,0 +1,205 @@
+//! What we make, played in headless Chromium, a player that is not ours: size, duration, frames decoded,
+//! pixels at moments, sound.
+
+mod support;
+
+use media::testkit::Clip;
+use media::units::Ratio;
+use rstest::rstest;
+use std::io::{BufRead, BufReader, Read, Write};
+use std::net::{TcpListener, TcpStream};
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
+use support::{House, make_clip};
+
+const PAGE: &str = r#"<!doctype html><meta charset=utf-8><body><script>
+const wait = (t, e) => new Promise((ok, no) => { t.addEventListener(e, ok, {once: true});
+  t.addEventListener('error', () => no(t.error ? t.error.message : 'error'), {once: true}); });
+(async () => { const r = {}; try {
+  const v = document.createElement('video'); v.muted = true; v.preload = 'auto'; document.body.append(v);
+  const ready = wait(v, 'loadeddata'); v.src = '/media'; await ready;
+  Object.assign(r, {width: v.videoWidth, height: v.videoHeight, duration: v.duration, luma: []});
+  const c = document.createElement('canvas'); c.width = 64; c.height = 36; const g = c.getContext('2d', {willReadFrequently: true});
+  for (let i = 0; i < 4; i++) { const s = wait(v, 'seeked'); v.currentTime = v.duration * (i + 0.5) / 4; await s;
+    g.drawImage(v, 0, 0, 64, 36); const d = g.getImageData(0, 0, 64, 36).data; const cells = [];
+    for (let y = 0; y < 2; y++) { let a = 0; for (let p = 0; p < 64 * 18; p++) { const k = 4 * (p + y * 64 * 18); a += (d[k] * 0.2126 + d[k+1] * 0.7152 + d[k+2] * 0.0722); } cells.push(a / (64 * 18)); }
+    r.luma.push(cells); }
+  const s = wait(v, 'seeked'); v.currentTime = 0; await s; const before = v.getVideoPlaybackQuality().totalVideoFrames;
+  const end = wait(v, 'ended'); v.playbackRate = v.duration > 20 ? 4 : 1; await v.play(); await end; r.frames = v.getVideoPlaybackQuality().totalVideoFrames - before;
+  const b = await (await fetch('/media')).arrayBuffer();
+  try { const a = await new OfflineAudioContext(1, 1, 48000).decodeAudioData(b);
+    r.sound = {seconds: a.duration, channels: a.numberOfChannels}; } catch (e) { r.no_sound = String(e); }
+} catch (e) { r.error = String(e); } await fetch('/said', {method: 'POST', body: JSON.stringify(r)}); })();
+</script>"#;
+
+/// `None`, with a word, where there is no Chromium; never in .ci/run.
+fn chromium() -> Option<&'static str> {
+    let there = Command::new("chromium").arg("--version").output().is_ok();
+    if !there {
+        assert!(std::env::var_os("DEFT_PORTER_SKIP_NOTHING").is_none(), "chromium is not installed");
+        eprintln!("skipped: chromium is not installed");
+    }
+    there.then_some("chromium")
+}
+
+fn play(file: &Path) -> Option<serde_json::Value> {
+    let program = chromium()?;
+    let server = TcpListener::bind("127.0.0.1:0").unwrap();
+    server.set_nonblocking(true).unwrap();
+    let profile = tempfile::tempdir().unwrap();
+    let mut browser = Command::new(program)
+        .args([
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--mute-audio",
+        ])
+        .args(["--disable-background-networking", "--disable-component-update", "--disable-sync"])
+        .args(["--autoplay-policy=no-user-gesture-required", "--disable-dev-shm-usage"])
+        .arg(format!("--user-data-dir={}", profile.path().display()))
+        .arg(format!("http://{}/", server.local_addr().unwrap()))
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    let media = std::fs::read(file).unwrap();
+    let start = Instant::now();
+    let said = loop {
+        assert!(start.elapsed() < Duration::from_secs(90), "Chromium said nothing about {}", file.display());
+        match server.accept() {
+            Ok((stream, _)) => {
+                if let Some(said) = answer(stream, &media) {
+                    break said;
+                }
+            }
+            Err(_) => std::thread::sleep(Duration::from_millis(10)),
+        }
+    };
+    browser.kill().unwrap();
+    browser.wait().unwrap();
+    Some(said)
+}
+
+/// One request; the page's report ends the play.
+fn answer(stream: TcpStream, media: &[u8]) -> Option<serde_json::Value> {
+    stream.set_nonblocking(false).unwrap();
+    let mut reader = BufReader::new(stream);
+    let (mut first, mut length, mut range) = (String::new(), 0, None);
+    reader.read_line(&mut first).ok()?;
+    loop {
+        let mut line = String::new();
+        reader.read_line(&mut line).ok()?;
+        let line = line.trim().to_ascii_lowercase();
+        if line.is_empty() {
+            break;
+        }
+        if let Some(n) = line.strip_prefix("content-length: ") {
+            length = n.parse().unwrap();
+        }
+        if let Some(r) = line.strip_prefix("range: bytes=") {
+            let (from, to) = r.split_once('-').unwrap();
+            let to = to.parse().unwrap_or(media.len() - 1).min(media.len() - 1);
+            range = Some((from.parse::<usize>().unwrap(), to));
+        }
+    }
+    let mut body = vec![0; length];
+    reader.read_exact(&mut body).ok()?;
+    let mut out = reader.into_inner();
+    let mut send = |status: &str, kind: &str, extra: &str, body: &[u8]| {
+        let head = format!(
+            "HTTP/1.1 {status}\r\nContent-Type: {kind}\r\nContent-Length: {}\r\nConnection: close\r\n{extra}\r\n",
+            body.len()
+        );
+        let _ = out.write_all(head.as_bytes()).and_then(|()| out.write_all(body));
+    };
+    if first.starts_with("POST /said") {
+        send("204 No Content", "text/plain", "", b"");
+        return serde_json::from_slice(&body).ok();
+    }
+    match (first.starts_with("GET /media"), range) {
+        (true, Some((from, to))) => {
+            let extra =
+                format!("Accept-Ranges: bytes\r\nContent-Range: bytes {from}-{to}/{}\r\n", media.len());
+            send("206 Partial Content", "video/mp4", &extra, &media[from..=to]);
+        }
+        (true, None) => send("200 OK", "video/mp4", "Accept-Ranges: bytes\r\n", media),
+        _ => send("200 OK", "text/html", "", PAGE.as_bytes()),
+    }
+    None
+}
+
+fn real(name: &str) -> Option<PathBuf> {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../../shared/real-media").join(name);
+    if !path.exists() {
+        assert!(std::env::var_os("DEFT_PORTER_SKIP_NOTHING").is_none(), "{} is not here", path.display());
+        eprintln!("skipped: {} is not here", path.display());
+    }
+    path.exists().then_some(path)
+}
+
+/// Compares what Chromium saw with the source's facts. The player may miss a few frames at its start.
+fn check(house: &House, source: &str, proxy: &str) {
+    let (facts, out) = (house.facts(source), house.facts(proxy));
+    let Some(seen) = play(&house.path(proxy)) else { return };
+    assert!(seen["error"].is_null(), "{seen}");
+    let (a, b) = (facts.picture().unwrap(), out.picture().unwrap());
+    assert_eq!(
+        (seen["width"].as_u64().unwrap() as u32, seen["height"].as_u64().unwrap() as u32),
+        (b.width, b.height)
+    );
+    let seconds = facts.duration.unwrap().seconds;
+    assert!((seen["duration"].as_f64().unwrap() - seconds).abs() < 0.045, "{seen} {seconds}");
+    let (frames, want) = (seen["frames"].as_u64().unwrap(), a.frames.unwrap());
+    assert!(frames <= want + 1 && frames + 8 >= want, "{frames} of {want} frames");
+    if let Some(sound) = facts.audio.first() {
+        let heard = seen["sound"]["seconds"].as_f64().unwrap_or_else(|| panic!("{seen}"));
+        assert!(
+            (heard - (sound.start.seconds + sound.duration.seconds)).abs() < 0.06,
+            "{heard} {:?}",
+            sound.duration
+        );
+    }
+}
+
+#[rstest]
+#[case::slow(Ratio { num: 24_000, den: 1001 }, 0)]
+#[case::fast(Ratio { num: 50, den: 1 }, 0)]
+#[case::turned(Ratio { num: 25, den: 1 }, 90)]
+fn our_proxies_play_in_chromium(#[case] rate: Ratio, #[case] rotation: u16) {
+    let house = House::new();
+    house.drop_in("a.mp4", &make_clip(&Clip { rate, rotation, frames: 60, ..Clip::default() }));
+    assert!(house.run_once().status.success());
+    check(&house, "done/a.mp4", "out/a_proxy.mp4");
+    let Some(seen) = play(&house.path("out/a_proxy.mp4")).filter(|_| rotation == 0) else { return };
+    for cells in seen["luma"].as_array().unwrap() {
+        // Sky over water, as drawn.
+        let (sky, water) = (cells[0].as_f64().unwrap(), cells[1].as_f64().unwrap());
+        assert!(
+            (150.0..230.0).contains(&sky) && (70.0..150.0).contains(&water) && sky > water + 30.0,
+            "{sky} {water}"
+        );
+    }
+}
+
+#[rstest]
+#[case("same-clip/demo.mp4")]
+#[case("same-clip/demo.mov")]
+#[case("timecode/linear_speed_effects_aaf.mov")]
+#[case("timecode/misc_speed_effects_aaf.mov")]
+fn proxies_of_real_clips_play_in_chromium(#[case] name: &str) {
+    let Some(source) = real(name) else { return };
+    let house = House::with("original = \"leave\"", "");
+    let target = house.path("in").join(source.file_name().unwrap());
+    std::fs::copy(&source, &target).unwrap();
+    let out = house.run_once();
+    assert!(out.status.success(), "{}", support::text(&out));
+    let stem = source.file_stem().unwrap().to_str().unwrap();
+    check(
+        &house,
+        &format!("in/{}", target.file_name().unwrap().to_str().unwrap()),
+        &format!("out/{stem}_proxy.mp4"),
+    );
+}
