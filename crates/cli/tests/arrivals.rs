@@ -73,7 +73,7 @@ fn a_foreign_file_under_the_name_is_not_touched() {
 #[rstest]
 fn a_cut_clip_is_turned_away_with_its_reason(#[values(false, true)] index_last: bool) {
     let house = House::new();
-    let whole = if index_last { with_index_last(clip()) } else { clip().to_vec() };
+    let whole = if index_last { index_last(clip()) } else { clip().to_vec() };
     for part in 1..20 {
         house.drop_in(format!("cut-{part:02}.mp4"), &whole[..whole.len() * part / 20]);
     }
@@ -92,38 +92,9 @@ fn a_cut_clip_is_turned_away_with_its_reason(#[values(false, true)] index_last: 
     assert_eq!((away.len(), house.list("out")), (38, vec!["whole_proxy.mp4".to_owned()]));
 }
 
-/// Moves the `moov` box behind the media, with its chunk offsets set right.
-fn with_index_last(bytes: &[u8]) -> Vec<u8> {
-    let box_at = |kind: &[u8; 4]| {
-        let mut at = 0;
-        loop {
-            let short = u32::from_be_bytes(bytes[at..at + 4].try_into().unwrap()) as usize;
-            let size = if short == 1 {
-                u64::from_be_bytes(bytes[at + 8..at + 16].try_into().unwrap()) as usize
-            } else {
-                short
-            };
-            if &bytes[at + 4..at + 8] == kind {
-                return at..at + size;
-            }
-            at += size;
-        }
-    };
-    let (moov, mdat) = (box_at(b"moov"), box_at(b"mdat"));
-    let head = box_at(b"ftyp").end;
-    let shift = mdat.start - head;
-    let mut index = bytes[moov].to_vec();
-    for i in 0..index.len() - 8 {
-        if &index[i..i + 4] == b"stco" {
-            let n = u32::from_be_bytes(index[i + 8..i + 12].try_into().unwrap()) as usize;
-            for k in 0..n {
-                let at = i + 12 + k * 4;
-                let offset = u32::from_be_bytes(index[at..at + 4].try_into().unwrap()) - shift as u32;
-                index[at..at + 4].copy_from_slice(&offset.to_be_bytes());
-            }
-        }
-    }
-    [&bytes[..head], &bytes[mdat], &index].concat()
+fn index_last(bytes: &[u8]) -> Vec<u8> {
+    let (media, index) = media::testkit::layout::with_index_last(bytes, None);
+    [media, index].concat()
 }
 
 #[test]

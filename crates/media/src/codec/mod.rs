@@ -4,6 +4,8 @@
 //! [`audio_decoder`]. This is the only place where `unsafe` may stand.
 
 pub mod aac;
+#[cfg(feature = "testkit")]
+pub mod bare;
 pub mod h264;
 pub mod pcm;
 

@@ -25,6 +25,8 @@ pub struct Clip {
     pub sound: Option<Vec<f32>>,
     pub created: Option<u64>,
     pub rotation: u16,
+    /// The same pictures and sound this many times, for long clips that are quick to make.
+    pub times: u32,
 }
 
 impl Default for Clip {
@@ -41,6 +43,7 @@ impl Default for Clip {
             sound: None,
             created: None,
             rotation: 0,
+            times: 1,
         }
     }
 }
@@ -83,23 +86,39 @@ pub fn write_clip(clip: &Clip, sink: Box<dyn Sink>) -> Result<()> {
         kind,
         timescale,
         language: Some("eng".into()),
-        expected: u64::from(clip.frames),
+        expected: u64::from(clip.frames) * u64::from(clip.times) * 2,
     });
     let mut writer = Mp4Writer::new(sink, tracks.collect(), clip.created)?;
     let pool = Pool::new();
     let (mut coded, mut packets) = (Vec::new(), Vec::new());
     let per_frame = |n: u32| (f64::from(n) / clip.rate.value() * f64::from(SOUND_RATE)).round() as usize * 2;
+    let (mut all_coded, mut all_packets) = (Vec::new(), Vec::new());
     for n in 0..clip.frames {
         let text = label(clip.timecode + n, per_second, clip.drop_frame);
         let frame = estuary(&pool, clip.width, clip.height, n, per_second, &text);
         pictures.encode(&frame, i64::from(n) * delta, delta, &mut coded)?;
         sounds.encode(&sound[per_frame(n).min(wanted)..per_frame(n + 1).min(wanted)], &mut packets)?;
-        coded.drain(..).try_for_each(|c| writer.write(0, &c))?;
-        packets.drain(..).try_for_each(|c| writer.write(1, &c))?;
+        for c in coded.drain(..) {
+            writer.write(0, &c)?;
+            all_coded.push(c);
+        }
+        for p in packets.drain(..) {
+            writer.write(1, &p)?;
+            all_packets.push(p);
+        }
+    }
+    for _ in 1..clip.times {
+        all_coded.iter().try_for_each(|c| writer.write(0, c))?;
+        all_packets.iter().try_for_each(|p| writer.write(1, p))?;
     }
     sounds.flush(&mut packets)?;
     packets.drain(..).try_for_each(|c| writer.write(1, &c))?;
-    let length = i64::from(clip.frames) * delta;
+    let length = i64::from(clip.frames) * i64::from(clip.times) * delta;
+    let sound_length = if clip.times == 1 {
+        wanted as i64 / 2
+    } else {
+        all_packets.len() as i64 * 1024 * i64::from(clip.times)
+    };
     writer.write(
         2,
         &crate::codec::Coded {
@@ -112,7 +131,7 @@ pub fn write_clip(clip: &Clip, sink: Box<dyn Sink>) -> Result<()> {
     let ending = |setup, skip, length| Ending { setup, start: Time::ZERO, skip, length };
     writer.finish(&[
         ending(pictures.setup(), 0, length),
-        ending(sounds.setup(), i64::from(sounds.priming()), wanted as i64 / 2),
+        ending(sounds.setup(), i64::from(sounds.priming()), sound_length),
         ending(Vec::new(), 0, length),
     ])?;
     Ok(())

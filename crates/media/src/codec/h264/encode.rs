@@ -85,46 +85,7 @@ impl Encoder {
             }
             vt.GetDefaultParams.map(|f| f(raw, &mut p));
         }
-        p.iUsageType = sys::CAMERA_VIDEO_REAL_TIME;
-        (p.iPicWidth, p.iPicHeight) = (w as c_int, h as c_int);
-        p.fMaxFrameRate = fps.clamp(1.0, 60.0) as f32;
-        p.uiIntraPeriod = key_every.max(1);
-        p.eSpsPpsIdStrategy = sys::CONSTANT_ID;
-        p.iEntropyCodingModeFlag = 1;
-        p.bEnableFrameSkip = false;
-        p.iMultipleThreadIdc = 1;
-        p.bEnableDenoise = false;
-        p.bEnableAdaptiveQuant = false;
-        p.bEnableBackgroundDetection = false;
-        p.bEnableSceneChangeDetect = true;
-        p.iComplexityMode = sys::LOW_COMPLEXITY;
-        p.iTemporalLayerNum = 1;
-        p.iSpatialLayerNum = 1;
-        let layer = &mut p.sSpatialLayers[0];
-        (layer.iVideoWidth, layer.iVideoHeight, layer.fFrameRate) = (w as c_int, h as c_int, p.fMaxFrameRate);
-        layer.uiProfileIdc = sys::PRO_MAIN;
-        layer.sSliceArgument.uiSliceMode = sys::SM_SINGLE_SLICE;
-        layer.bVideoSignalTypePresent = true;
-        layer.uiVideoFormat = 5;
-        layer.bFullRange = form.colour.full_range;
-        layer.bColorDescriptionPresent = true;
-        layer.uiColorPrimaries = form.colour.primaries;
-        layer.uiTransferCharacteristics = form.colour.transfer;
-        layer.uiColorMatrix = form.colour.matrix;
-        match rate {
-            Rate::Quantiser(q) => {
-                p.iRCMode = sys::RC_OFF_MODE;
-                layer.iDLayerQp = c_int::from(q);
-                p.iTargetBitrate = 10_000_000;
-                layer.iSpatialBitrate = 10_000_000;
-            }
-            Rate::Average(bits) => {
-                p.iRCMode = sys::RC_BITRATE_MODE;
-                p.iTargetBitrate = bits as c_int;
-                layer.iSpatialBitrate = bits as c_int;
-                layer.iMaxSpatialBitrate = 0;
-            }
-        }
+        set_up(&mut p, form, rate, key_every);
         // SAFETY: `p` is a whole parameter set that the call copies.
         let code = unsafe { encoder.vtable().InitializeExt.map_or(1, |f| f(raw, &p)) };
         if code != 0 {
@@ -139,6 +100,51 @@ impl Encoder {
     fn vtable(&self) -> &ISVCEncoderVtbl {
         // SAFETY: as for the decoder.
         unsafe { &**self.raw }
+    }
+}
+
+/// All settings of the library, on top of its own usual ones.
+pub(crate) fn set_up(p: &mut SEncParamExt, form: &PictureForm, rate: Rate, key_every: u32) {
+    let (w, h, fps) = (form.width, form.height, form.rate.value());
+    p.iUsageType = sys::CAMERA_VIDEO_REAL_TIME;
+    (p.iPicWidth, p.iPicHeight) = (w as c_int, h as c_int);
+    p.fMaxFrameRate = fps.clamp(1.0, 60.0) as f32;
+    p.uiIntraPeriod = key_every.max(1);
+    p.eSpsPpsIdStrategy = sys::CONSTANT_ID;
+    p.iEntropyCodingModeFlag = 1;
+    p.bEnableFrameSkip = false;
+    p.iMultipleThreadIdc = 1;
+    p.bEnableDenoise = false;
+    p.bEnableAdaptiveQuant = false;
+    p.bEnableBackgroundDetection = false;
+    p.bEnableSceneChangeDetect = true;
+    p.iComplexityMode = sys::LOW_COMPLEXITY;
+    p.iTemporalLayerNum = 1;
+    p.iSpatialLayerNum = 1;
+    let layer = &mut p.sSpatialLayers[0];
+    (layer.iVideoWidth, layer.iVideoHeight, layer.fFrameRate) = (w as c_int, h as c_int, p.fMaxFrameRate);
+    layer.uiProfileIdc = sys::PRO_MAIN;
+    layer.sSliceArgument.uiSliceMode = sys::SM_SINGLE_SLICE;
+    layer.bVideoSignalTypePresent = true;
+    layer.uiVideoFormat = 5;
+    layer.bFullRange = form.colour.full_range;
+    layer.bColorDescriptionPresent = true;
+    layer.uiColorPrimaries = form.colour.primaries;
+    layer.uiTransferCharacteristics = form.colour.transfer;
+    layer.uiColorMatrix = form.colour.matrix;
+    match rate {
+        Rate::Quantiser(q) => {
+            p.iRCMode = sys::RC_OFF_MODE;
+            layer.iDLayerQp = c_int::from(q);
+            p.iTargetBitrate = 10_000_000;
+            layer.iSpatialBitrate = 10_000_000;
+        }
+        Rate::Average(bits) => {
+            p.iRCMode = sys::RC_BITRATE_MODE;
+            p.iTargetBitrate = bits as c_int;
+            layer.iSpatialBitrate = bits as c_int;
+            layer.iMaxSpatialBitrate = 0;
+        }
     }
 }
 

@@ -5,6 +5,8 @@ mod encode;
 pub mod sps;
 
 pub use decode::Decoder;
+#[cfg(feature = "testkit")]
+pub(crate) use encode::set_up;
 pub use encode::{Encoder, Rate};
 pub use sps::Sps;
 

@@ -1,0 +1,405 @@
+//! `make bench`: one line a figure - name, value, bound, ok or short. Ratios are measured side by side, in
+//! turn, in one run; processor time is the system's own account of finished processes.
+//!
+//! With arguments it is one of its own measured parts, started by itself.
+
+use media::codec::bare;
+use media::container::{self, Source};
+use media::frame::Pool;
+use media::recipe::{AudioRecipe, BitRecipe, Recipe, VideoRecipe};
+use media::testkit::{Clip, layout::with_index_last, write_clip};
+use porter::maker::{Order, OrderedOutput};
+use std::fs::File;
+use std::io::{Read, Write};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+type Anyhow = Box<dyn std::error::Error>;
+
+const QUANTISER: u8 = 26;
+const FIT: (u32, u32) = (960, 540);
+
+fn main() -> Result<(), Anyhow> {
+    let args: Vec<String> = std::env::args().collect();
+    match args.get(1).map(String::as_str) {
+        Some("bare-transcode") => return bare_transcode(Path::new(&args[2])),
+        Some("bare-decode") => return bare_decode(Path::new(&args[2])),
+        Some("our-decode") => return our_decode(Path::new(&args[2])),
+        Some("demux") => return demux(Path::new(&args[2])),
+        _ => (),
+    }
+    let wanted = args.get(1).cloned().unwrap_or_default();
+    let dir = tempfile::tempdir()?;
+    let bench = Bench { dir: dir.path().to_owned(), program: program()? };
+    let parts: [(&str, fn(&Bench) -> Result<(), Anyhow>); 6] = [
+        ("help", help),
+        ("sparse", sparse),
+        ("folder", folder),
+        ("steady", steady),
+        ("decode", decode),
+        ("transcode", transcode),
+    ];
+    for (name, part) in parts {
+        if wanted.is_empty() || wanted == name {
+            part(&bench)?;
+        }
+    }
+    Ok(())
+}
+
+struct Bench {
+    dir: PathBuf,
+    program: PathBuf,
+}
+
+/// The release build of the program, beside this example.
+fn program() -> Result<PathBuf, Anyhow> {
+    let path = std::env::current_exe()?
+        .parent()
+        .and_then(Path::parent)
+        .ok_or("no target folder")?
+        .join("deft-porter");
+    if !path.exists() {
+        return Err(format!("{} is not built: use 'make bench'", path.display()).into());
+    }
+    Ok(path)
+}
+
+fn figure(name: &str, value: f64, unit: &str, bound: f64, at_most: bool) {
+    let good = if at_most { value <= bound } else { value >= bound };
+    let (sign, word) = (if at_most { "<=" } else { ">=" }, if good { "ok" } else { "short" });
+    println!("{name:<58} {value:>9.3} {unit:<6} {sign} {bound} {unit}  {word}");
+}
+
+fn median(mut all: Vec<f64>) -> f64 {
+    all.sort_by(f64::total_cmp);
+    all[all.len() / 2]
+}
+
+fn create(path: &Path) -> std::io::Result<Box<File>> {
+    Ok(Box::new(File::options().read(true).write(true).create(true).truncate(true).open(path)?))
+}
+
+fn hd_clip(bench: &Bench, name: &str, times: u32) -> Result<PathBuf, Anyhow> {
+    let path = bench.dir.join(name);
+    if !path.exists() {
+        let clip = Clip { width: 1920, height: 1080, frames: 250, quantiser: 24, times, ..Clip::default() };
+        write_clip(&clip, create(&path)?)?;
+    }
+    Ok(path)
+}
+
+/// Wall time of whole runs of the program, in milliseconds.
+fn wall(mut run: impl FnMut() -> Result<(), Anyhow>, times: usize) -> Result<f64, Anyhow> {
+    let mut all = Vec::new();
+    for _ in 0..times {
+        let start = Instant::now();
+        run()?;
+        all.push(start.elapsed().as_secs_f64() * 1000.0);
+    }
+    Ok(median(all))
+}
+
+fn quiet(command: &mut Command) -> Result<(), Anyhow> {
+    command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).status()?;
+    Ok(())
+}
+
+fn help(b: &Bench) -> Result<(), Anyhow> {
+    let ms = wall(|| quiet(Command::new(&b.program).arg("--help")), 41)?;
+    figure("deft-porter --help, wall", ms, "ms", 10.0, true);
+    Ok(())
+}
+
+/// A file of many gigabytes whose index, of an hour at 25 frames a second with sound, stands at its end.
+fn sparse(b: &Bench) -> Result<(), Anyhow> {
+    let small = b.dir.join("hour.mp4");
+    write_clip(&Clip { width: 64, height: 64, frames: 250, times: 360, ..Clip::default() }, create(&small)?)?;
+    let bytes = std::fs::read(&small)?;
+    for (gigabytes, memory) in [(20u64, None), (50, Some(20.0))] {
+        let path = b.dir.join(format!("sparse-{gigabytes}.mp4"));
+        let total = gigabytes << 30;
+        let (head, index) = with_index_last(&bytes, Some(total));
+        let mut file = create(&path)?;
+        file.write_all(&head)?;
+        let end = total + 24;
+        std::io::Seek::seek(&mut file, std::io::SeekFrom::Start(end))?;
+        file.write_all(&index)?;
+        let ms = wall(|| quiet(Command::new(&b.program).arg("inspect").arg(&path)), 15)?;
+        figure(
+            &format!("inspect of a {gigabytes} GB sparse MP4, index at the end, wall"),
+            ms,
+            "ms",
+            50.0,
+            true,
+        );
+        if let Some(bound) = memory {
+            let mut child =
+                Command::new(&b.program).arg("inspect").arg(&path).stdout(Stdio::null()).spawn()?;
+            let peak = peak_memory(&mut child)?;
+            figure(&format!("inspect of a {gigabytes} GB sparse MP4, peak memory"), peak, "MB", bound, true);
+        }
+        std::fs::remove_file(path)?;
+    }
+    Ok(())
+}
+
+fn folder(b: &Bench) -> Result<(), Anyhow> {
+    let dir = b.dir.join("many");
+    std::fs::create_dir(&dir)?;
+    write_clip(
+        &Clip { width: 64, height: 64, frames: 25, ..Clip::default() },
+        create(&b.dir.join("small.mp4"))?,
+    )?;
+    let samples = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/media");
+    let mut kinds = vec![b.dir.join("small.mp4")];
+    kinds.extend(std::fs::read_dir(samples)?.flatten().map(|e| e.path()));
+    for n in 0..2000 {
+        let from = &kinds[n % kinds.len()];
+        let name = format!("{n:04}-{}", from.file_name().unwrap_or_default().to_string_lossy());
+        std::fs::hard_link(from, dir.join(&name))
+            .or_else(|_| std::fs::copy(from, dir.join(&name)).map(|_| ()))?;
+    }
+    let ms = wall(|| quiet(Command::new(&b.program).arg("inspect").arg(&dir)), 5)?;
+    figure("inspect of a folder of 2000 mixed small files", 2000.0 / (ms / 1000.0), "/s", 1000.0, false);
+    Ok(())
+}
+
+const HOUSE: &str = r#"
+[house]
+name = "Bench"
+[[watch]]
+name = "in"
+folder = "in"
+steady = "500 ms"
+look_every = "10 s"
+original = "leave"
+turned_away = "away"
+[[place]]
+name = "out"
+folder = "out"
+[[preset]]
+name = "sound"
+[preset.audio]
+[[rule]]
+name = "all"
+make = [{ preset = "sound", to = ["out"] }]
+"#;
+
+/// From the moment a file is steady (its event's time) to the start of its job, with file system events.
+fn steady(b: &Bench) -> Result<(), Anyhow> {
+    let dir = b.dir.join("house");
+    for folder in ["in", "out", "away"] {
+        std::fs::create_dir_all(dir.join(folder))?;
+    }
+    std::fs::write(dir.join("deft-porter.toml"), HOUSE)?;
+    let small = b.dir.join("steady.mp4");
+    write_clip(&Clip { width: 64, height: 64, frames: 25, ..Clip::default() }, create(&small)?)?;
+    let mut porter = Command::new(&b.program).arg("run").arg(&dir).stdout(Stdio::null()).spawn()?;
+    std::thread::sleep(Duration::from_millis(700));
+    let mut worst = 0.0f64;
+    for n in 1..=12i64 {
+        std::fs::copy(&small, dir.join(format!("in/{n}.mp4")))?;
+        std::thread::sleep(Duration::from_millis(900));
+        let out = Command::new(&b.program)
+            .args(["status", "--json", "--job", &n.to_string()])
+            .arg(&dir)
+            .output()?;
+        let v: serde_json::Value = serde_json::from_slice(&out.stdout)?;
+        let at = |what: &str| {
+            v["events"]
+                .as_array()
+                .and_then(|e| e.iter().find(|e| e["what"] == what))
+                .and_then(|e| e["at"].as_i64())
+        };
+        let (Some(arrived), Some(started)) = (at("arrived"), at("started")) else {
+            return Err("a job did not start".into());
+        };
+        worst = worst.max((started - arrived) as f64 / 1000.0);
+    }
+    porter.kill()?;
+    porter.wait()?;
+    figure("from steady to job started, worst of 12", worst, "ms", 250.0, true);
+    Ok(())
+}
+
+/// Processor seconds (user and system) of a finished child and all it waited for.
+fn processor(command: &mut Command, input: Option<&[u8]>) -> Result<f64, Anyhow> {
+    let before = waited_for()?;
+    let mut child = command.stdin(Stdio::piped()).stdout(Stdio::null()).spawn()?;
+    let mut pipe = child.stdin.take();
+    if let (Some(pipe), Some(input)) = (&mut pipe, input) {
+        pipe.write_all(input)?;
+    }
+    let status = child.wait()?;
+    drop(pipe);
+    if !status.success() {
+        return Err(format!("{command:?} ended with {status}").into());
+    }
+    Ok(waited_for()? - before)
+}
+
+/// Fields 16 and 17 of /proc/self/stat: ticks of 1/100 s of children that were waited for.
+fn waited_for() -> Result<f64, Anyhow> {
+    let stat = std::fs::read_to_string("/proc/self/stat")?;
+    let fields: Vec<&str> = stat.rsplit(") ").next().unwrap_or("").split(' ').collect();
+    let ticks: f64 = fields[13].parse::<f64>()? + fields[14].parse::<f64>()?;
+    Ok(ticks / 100.0)
+}
+
+fn order(source: &Path, out: &Path) -> Result<Vec<u8>, Anyhow> {
+    let recipe = Recipe {
+        video: Some(VideoRecipe { fit: FIT, rate: BitRecipe::Quantiser(QUANTISER), key_every_ms: 2000 }),
+        audio: Some(AudioRecipe { bits: 128_000, channels: 2, rate: None }),
+        still: None,
+    };
+    let order = Order {
+        source: source.into(),
+        outputs: vec![OrderedOutput { path: out.into(), recipe }],
+        memory: 4_000_000_000,
+    };
+    let mut line = serde_json::to_vec(&order)?;
+    line.push(b'\n');
+    Ok(line)
+}
+
+fn transcode(b: &Bench) -> Result<(), Anyhow> {
+    let clip = hd_clip(b, "ten-seconds.mp4", 1)?;
+    let line = order(&clip, &b.dir.join("out.mp4"))?;
+    let me = std::env::current_exe()?;
+    let mut ratios = Vec::new();
+    for _ in 0..5 {
+        let ours = processor(Command::new(&b.program).arg("make-in-child"), Some(&line))?;
+        let bare = processor(Command::new(&me).arg("bare-transcode").arg(&clip), None)?;
+        ratios.push(ours / bare);
+    }
+    figure("processor time, 1080p to 540p proxy / bare library calls", median(ratios), "x", 1.15, true);
+
+    let peak = |clip: &Path| -> Result<f64, Anyhow> {
+        let line = order(clip, &b.dir.join("out.mp4"))?;
+        let mut child = Command::new(&b.program)
+            .arg("make-in-child")
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .spawn()?;
+        let mut pipe = child.stdin.take().ok_or("no input")?;
+        pipe.write_all(&line)?;
+        let mut said = child.stdout.take().ok_or("no output")?;
+        let reader = std::thread::spawn(move || {
+            let mut text = String::new();
+            let _ = said.read_to_string(&mut text);
+            text
+        });
+        let peak = peak_memory(&mut child)?;
+        if !reader.join().unwrap_or_default().contains("\"made\"") {
+            return Err("the clip was not made".into());
+        }
+        Ok(peak)
+    };
+    let short = peak(&clip)?;
+    figure("peak memory of a 1080p job, 10 s", short, "MB", 250.0, true);
+    let long = peak(&hd_clip(b, "ten-minutes.mp4", 60)?)?;
+    figure("peak memory of a 1080p job, 10 min", long, "MB", 250.0, true);
+    figure("the same, 10 min / 10 s", long / short, "x", 1.1, true);
+    Ok(())
+}
+
+/// Highest resident size of a child over its life, in MB: the system's own high-water mark, read until the end.
+fn peak_memory(child: &mut Child) -> Result<f64, Anyhow> {
+    let path = format!("/proc/{}/status", child.id());
+    let mut peak = 0.0f64;
+    while child.try_wait()?.is_none() {
+        let text = std::fs::read_to_string(&path).unwrap_or_default();
+        let line = text.lines().find_map(|l| l.strip_prefix("VmHWM:"));
+        if let Some(kb) = line.and_then(|l| l.trim().trim_end_matches(" kB").parse::<f64>().ok()) {
+            peak = peak.max(kb * 1024.0 / 1e6);
+        }
+        std::thread::sleep(Duration::from_millis(1));
+    }
+    Ok(peak)
+}
+
+fn decode(b: &Bench) -> Result<(), Anyhow> {
+    let clip = hd_clip(b, "ten-seconds.mp4", 1)?;
+    let me = std::env::current_exe()?;
+    let mut ratios = Vec::new();
+    for _ in 0..5 {
+        let bare = processor(Command::new(&me).arg("bare-decode").arg(&clip), None)?;
+        let ours = processor(Command::new(&me).arg("our-decode").arg(&clip), None)?;
+        ratios.push(bare / ours);
+    }
+    figure("H.264 decoding through our traits / bare library, frames", median(ratios), "x", 0.95, false);
+    let long = hd_clip(b, "ten-minutes.mp4", 60)?;
+    let bytes = std::fs::metadata(&long)?.len() as f64;
+    let ms = wall(|| quiet(Command::new(&me).arg("demux").arg(&long)), 5)?;
+    figure("demuxing alone", bytes / 1e9 / (ms / 1000.0), "GB/s", 1.0, false);
+    Ok(())
+}
+
+fn open(path: &Path) -> Result<Box<dyn container::Demux>, Anyhow> {
+    let file: Box<dyn Source> = Box::new(File::open(path)?);
+    Ok(container::open(file)?)
+}
+
+fn demux(path: &Path) -> Result<(), Anyhow> {
+    let mut d = open(path)?;
+    while d.next_packet()?.is_some() {}
+    Ok(())
+}
+
+fn our_decode(path: &Path) -> Result<(), Anyhow> {
+    let mut d = open(path)?;
+    let mut decoder = media::codec::video_decoder(&d.tracks()[0], &Pool::new())?;
+    d.choose(&[0]);
+    let (mut out, mut frames) = (Vec::new(), 0);
+    while let Some(p) = d.next_packet()? {
+        decoder.decode(&p, &mut out)?;
+        frames += out.drain(..).count();
+    }
+    decoder.flush(&mut out)?;
+    frames += out.len();
+    assert_eq!(frames, 250);
+    Ok(())
+}
+
+/// Packets for the bare libraries: pictures in Annex B, parameter sets in front.
+fn work(path: &Path) -> Result<bare::Work, Anyhow> {
+    use media::codec::{PictureForm, h264};
+    let mut d = open(path)?;
+    let config = h264::Config::parse(&d.tracks()[0].setup)?;
+    let v = d.tracks()[0].video().ok_or("no picture")?.clone();
+    let mut work = bare::Work {
+        pictures: Vec::new(),
+        sound: Vec::new(),
+        sound_setup: d.tracks()[1].setup.clone(),
+        form: PictureForm { width: FIT.0, height: FIT.1, rate: v.rate.ok_or("no rate")?, colour: v.colour },
+        quantiser: QUANTISER,
+        key_every: 50,
+    };
+    while let Some(p) = d.next_packet()? {
+        if p.track == 0 {
+            let mut data = Vec::new();
+            let sets = config.sps.iter().chain(&config.pps).filter(|_| work.pictures.is_empty());
+            sets.for_each(|n| data.extend([&[0, 0, 0, 1], n.as_slice()].concat()));
+            for nal in h264::nal_units(&p.data, config.length_size) {
+                data.extend([&[0, 0, 0, 1], nal?].concat());
+            }
+            work.pictures.push(data);
+        } else if p.track == 1 {
+            work.sound.push(p.data);
+        }
+    }
+    Ok(work)
+}
+
+fn bare_transcode(path: &Path) -> Result<(), Anyhow> {
+    let (frames, _) = bare::transcode(&work(path)?)?;
+    assert_eq!(frames, 250);
+    Ok(())
+}
+
+fn bare_decode(path: &Path) -> Result<(), Anyhow> {
+    assert_eq!(bare::decode(&work(path)?.pictures, |_, _, _| ())?, 250);
+    Ok(())
+}
