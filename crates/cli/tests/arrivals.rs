@@ -93,7 +93,7 @@ fn a_cut_clip_is_turned_away_with_its_reason(#[values(false, true)] index_last: 
 }
 
 fn index_last(bytes: &[u8]) -> Vec<u8> {
-    let (media, index) = media::testkit::layout::with_index_last(bytes, None);
+    let (media, index, _) = media::testkit::layout::with_index_last(bytes, None);
     [media, index].concat()
 }
 

@@ -1,8 +1,8 @@
 //! MP4 files laid out in other ways than we write them.
 
 /// Moves the index behind the media. With `media_bytes` the media box is said to be that long, for a file
-/// that is then made sparse: gives what stands before the media's end and the index that goes behind it.
-pub fn with_index_last(bytes: &[u8], media_bytes: Option<u64>) -> (Vec<u8>, Vec<u8>) {
+/// that is then made sparse: gives what stands at the start, the index, and the offset the index goes to.
+pub fn with_index_last(bytes: &[u8], media_bytes: Option<u64>) -> (Vec<u8>, Vec<u8>, u64) {
     let (ftyp, moov, mdat) = (top_box(bytes, b"ftyp"), top_box(bytes, b"moov"), top_box(bytes, b"mdat"));
     let shift = (mdat.start - ftyp.end) as u32;
     let mut index = bytes[moov].to_vec();
@@ -21,7 +21,8 @@ pub fn with_index_last(bytes: &[u8], media_bytes: Option<u64>) -> (Vec<u8>, Vec<
         // Our media boxes have a 64-bit size.
         head[ftyp.end + 8..ftyp.end + 16].copy_from_slice(&n.to_be_bytes());
     }
-    (head, index)
+    let end = media_bytes.map_or(head.len() as u64, |n| ftyp.end as u64 + n);
+    (head, index, end)
 }
 
 fn top_box(bytes: &[u8], kind: &[u8; 4]) -> std::ops::Range<usize> {

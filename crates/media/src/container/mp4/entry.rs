@@ -58,8 +58,7 @@ pub fn parse(stsd: &[u8], handler: Kind) -> Result<Entry> {
     match &handler {
         b"vide" => video(entry.kind, entry.body),
         b"soun" => sound(entry.kind, entry.body),
-        b"tmcd" => timecode(entry.kind, entry.body),
-        _ if &entry.kind == b"tmcd" => timecode(entry.kind, entry.body),
+        _ if &entry.kind == b"tmcd" => timecode(entry.body),
         b"text" | b"sbtl" | b"subt" | b"clcp" => Ok(other(entry.kind, Media::Text)),
         _ => Ok(other(entry.kind, Media::Other)),
     }
@@ -291,7 +290,7 @@ fn stream_description(mut b: &[u8]) -> StreamDescription {
     out
 }
 
-fn timecode(kind: Kind, body: &[u8]) -> Result<Entry> {
+fn timecode(body: &[u8]) -> Result<Entry> {
     let short = || Error::damaged("stsd/tmcd", "the timecode entry is cut short");
     let flags = be32(body, 12).ok_or_else(short)?;
     let scale = be32(body, 16).ok_or_else(short)?;
@@ -309,7 +308,6 @@ fn timecode(kind: Kind, body: &[u8]) -> Result<Entry> {
     });
     let frames_per_count = if count == 0 { rate.value().round().max(1.0) as u32 } else { count };
     let track = TimecodeTrack { rate, frames_per_count, drop_frame: flags & 1 != 0, start: 0, reel };
-    debug_assert_eq!(&kind, b"tmcd");
     Ok(Entry { codec: Codec::Timecode, media: Media::Timecode(track), setup: Vec::new() })
 }
 
