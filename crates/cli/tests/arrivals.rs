@@ -73,7 +73,7 @@ fn a_foreign_file_under_the_name_is_not_touched() {
 #[rstest]
 fn a_cut_clip_is_turned_away_with_its_reason(#[values(false, true)] index_last: bool) {
     let house = House::new();
-    let whole = if index_last { index_last(clip()) } else { clip().to_vec() };
+    let whole = if index_last { index_behind(clip()) } else { clip().to_vec() };
     for part in 1..20 {
         house.drop_in(format!("cut-{part:02}.mp4"), &whole[..whole.len() * part / 20]);
     }
@@ -92,7 +92,7 @@ fn a_cut_clip_is_turned_away_with_its_reason(#[values(false, true)] index_last: 
     assert_eq!((away.len(), house.list("out")), (38, vec!["whole_proxy.mp4".to_owned()]));
 }
 
-fn index_last(bytes: &[u8]) -> Vec<u8> {
+fn index_behind(bytes: &[u8]) -> Vec<u8> {
     let (media, index, _) = media::testkit::layout::with_index_last(bytes, None);
     [media, index].concat()
 }

@@ -35,7 +35,7 @@ impl Place for FolderPlace {
     fn has(&self, name: &str) -> Result<bool> {
         // A share that is not mounted is an empty folder, or none: the place itself must be there.
         if !self.folder.is_dir() {
-            let e = std::io::Error::from(std::io::ErrorKind::NotFound);
+            let e = std::io::Error::new(std::io::ErrorKind::NotFound, "no such folder");
             return Err(Error::path("cannot find the place's folder", &self.folder)(e));
         }
         Self::there(&self.target(name))

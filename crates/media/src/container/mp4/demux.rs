@@ -65,7 +65,7 @@ impl Mp4Reader {
         };
         if let Some(cut) = top.iter().find(|b| b.cut && &b.kind == b"mdat") {
             reader.about.damage = Some(format!(
-                "the media data starts at byte {} and does not end before the file does, at byte {file_end}: the file was cut off or is still being copied",
+                "cut off, or still being copied: the media data from byte {} goes past the file's end at {file_end}",
                 cut.start
             ));
         }
@@ -123,7 +123,7 @@ impl Mp4Reader {
             let end = walk.tables.furthest_chunk();
             if end > self.file_end {
                 self.about.damage = Some(format!(
-                    "the index points to byte {end}, but the file ends at byte {}: the file was cut off or is still being copied",
+                    "cut off, or still being copied: the index points to byte {end}, but the file ends at {}",
                     self.file_end
                 ));
                 return;
@@ -150,9 +150,7 @@ fn no_index(top: &[FileBox], file_end: u64, cut_moov: Option<FileBox>) -> Error 
         return Error::damaged_at(
             "moov",
             moov.start,
-            format!(
-                "the index goes past the end of the file, which has {file_end} bytes: the file was cut off or is still being copied"
-            ),
+            format!("cut off, or still being copied: the index goes past the file's end at {file_end}"),
         );
     }
     match top.last() {
@@ -160,14 +158,12 @@ fn no_index(top: &[FileBox], file_end: u64, cut_moov: Option<FileBox>) -> Error 
             boxes::show(last.kind),
             last.start,
             format!(
-                "this part goes past the end of the file ({file_end} bytes) and there is no index ('moov'): the file was cut off or is still being copied"
+                "cut off, or still being copied: this part goes past the file's end at {file_end}, and there is no index ('moov')"
             ),
         ),
         _ => Error::damaged(
             "",
-            format!(
-                "no index ('moov') in {file_end} bytes: the recording was not finished or the file was cut off"
-            ),
+            format!("cut off, or the recording was not finished: no index ('moov') in {file_end} bytes"),
         ),
     }
 }

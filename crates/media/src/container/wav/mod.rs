@@ -84,7 +84,7 @@ impl WavReader {
                     let there = file_end - body;
                     if !open_end && size > there {
                         about.damage = Some(format!(
-                            "the sound data should have {size} bytes, but the file ends after {there}: the file was cut off or is still being copied"
+                            "cut off, or still being copied: the sound data should have {size} bytes, but the file ends after {there}"
                         ));
                     }
                     let len = if open_end { there } else { size.min(there) };
