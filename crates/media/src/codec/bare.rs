@@ -103,7 +103,7 @@ pub fn transcode(work: &Work) -> Result<(u64, u64)> {
             let _ = scaled();
         }
         let mut picture = SSourcePicture {
-            iColorFormat: sys::videoFormatI420 as i32,
+            iColorFormat: sys::videoFormatI420,
             iPicWidth: w as i32,
             iPicHeight: h as i32,
             uiTimeStamp: clock,
