@@ -18,6 +18,7 @@ pub mod run;
 pub mod still;
 #[cfg(feature = "testkit")]
 pub mod testkit;
+pub mod track;
 pub mod units;
 
 pub use error::{Error, Result};

@@ -40,7 +40,7 @@ fn transcode(from: &Path, to: &[&Path], recipes: &[Recipe]) -> media::Result<Vec
     let control = Control::new(to.len());
     let made = run::run(demux.as_mut(), &plan, sinks, &control)?;
     for (m, p) in made.iter().zip(to) {
-        check::output(Box::new(File::open(p).unwrap()), m)?;
+        check::output(Box::new(File::open(p).unwrap()), m, &Default::default())?;
     }
     Ok(made)
 }

@@ -2,21 +2,10 @@
 
 use crate::args::Inspect;
 use crate::ui;
+use crate::ui::facts::Inspected;
 use anyhow::Result;
-use media::facts::Facts;
-use serde::Serialize;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
-
-/// One file and what is known of it, or why nothing is.
-#[derive(Serialize)]
-pub struct Inspected {
-    pub file: String,
-    #[serde(flatten)]
-    pub facts: Option<Facts>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub error: Option<String>,
-}
 
 pub fn inspect(a: &Inspect) -> Result<ExitCode> {
     let mut files = Vec::new();

@@ -9,8 +9,6 @@ mod run;
 mod status;
 pub mod version;
 
-pub use inspect::Inspected;
-
 use crate::args::{Args, Command};
 use anyhow::Result;
 use std::process::ExitCode;

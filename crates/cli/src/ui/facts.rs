@@ -1,10 +1,20 @@
 //! Facts of files for people.
 
 use super::{bytes, seconds, table as new_table};
-use crate::commands::Inspected;
 use media::facts::{AudioFacts, Facts, VideoFacts};
 use media::frame::Fields;
+use serde::Serialize;
 use std::path::PathBuf;
+
+/// One file and what is known of it, or why nothing is.
+#[derive(Serialize)]
+pub struct Inspected {
+    pub file: String,
+    #[serde(flatten)]
+    pub facts: Option<Facts>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub error: Option<String>,
+}
 
 /// Everything about one file.
 pub fn one(i: &Inspected) -> String {
@@ -52,8 +62,8 @@ pub fn one(i: &Inspected) -> String {
     for (key, value) in &f.tags {
         line("tag", format!("{key}: {value}"));
     }
-    for r in &f.remarks {
-        line("remark", r.clone());
+    for remark in &f.remarks {
+        line("remark", remark.clone());
     }
     if let Some(damage) = &f.damage {
         line("DAMAGED", damage.clone());

@@ -5,6 +5,7 @@ use crate::container::{self, Demux, Source};
 use crate::error::{Error, Result};
 use crate::frame::Pool;
 use crate::run::Made;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 /// What an output was found to hold.
 #[derive(Clone, Debug, PartialEq)]
@@ -16,13 +17,13 @@ pub struct Held {
 }
 
 /// Reads every packet of a made file, decodes the first picture, and compares with what was said to have
-/// been made. The error says what differs.
-pub fn output(source: Box<dyn Source>, made: &Made) -> Result<Held> {
+/// been made. The error says what differs. `read` counts the bytes of packets as it goes on.
+pub fn output(source: Box<dyn Source>, made: &Made, read: &AtomicU64) -> Result<Held> {
     let mut demux = container::open(source)?;
     if let Some(damage) = &demux.about().damage {
         return Err(Error::damaged("output", damage.clone()));
     }
-    let held = read_back(demux.as_mut())?;
+    let held = read_back(demux.as_mut(), read)?;
     let differs = |what: &str, found: String, wanted: String| {
         Err(Error::damaged("output", format!("{what}: {found} in the file, {wanted} were made")))
     };
@@ -42,7 +43,7 @@ pub fn output(source: Box<dyn Source>, made: &Made) -> Result<Held> {
     Ok(held)
 }
 
-fn read_back(demux: &mut dyn Demux) -> Result<Held> {
+fn read_back(demux: &mut dyn Demux, read: &AtomicU64) -> Result<Held> {
     let pool = Pool::new();
     let video = demux.tracks().iter().position(|t| t.video().is_some());
     let mut decoder = video.map(|i| codec::video_decoder(&demux.tracks()[i], &pool)).transpose()?;
@@ -50,6 +51,7 @@ fn read_back(demux: &mut dyn Demux) -> Result<Held> {
     let mut pictures = Vec::new();
     while let Some(packet) = demux.next_packet()? {
         held.packets += 1;
+        read.fetch_add(packet.data.len() as u64, Ordering::Relaxed);
         if Some(packet.track) == video {
             held.frames += u64::from(packet.shown);
             if let Some(d) = &mut decoder {

@@ -127,7 +127,7 @@ pub fn transcode(work: &Work) -> Result<(u64, u64)> {
     let mut encoder = aac::Encoder::new(48_000, 2, 128_000)?;
     let mut out: Vec<Coded> = Vec::new();
     for data in &work.sound {
-        let packet = crate::container::Packet { data: data.clone(), ..Default::default() };
+        let packet = crate::track::Packet { data: data.clone(), ..Default::default() };
         encoder.encode(&super::DecodeAudio::decode(&mut decoder, &packet)?.samples, &mut out)?;
         bytes += out.drain(..).map(|c| c.data.len() as u64).sum::<u64>();
     }

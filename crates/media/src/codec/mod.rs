@@ -9,9 +9,9 @@ pub mod bare;
 pub mod h264;
 pub mod pcm;
 
-use crate::container::{Codec, Packet, Track};
 use crate::error::{Error, Result};
 use crate::frame::{AudioFrame, Colour, Fields, Pool, VideoFrame};
+use crate::track::{Codec, Packet, Track};
 use crate::units::Ratio;
 
 /// Packets to pictures. Pictures come in the order of presentation, some packets late.
@@ -95,7 +95,7 @@ pub fn audio_decoder(track: &Track) -> Result<Box<dyn DecodeAudio>> {
 
 /// Why a track cannot be decoded, without starting a decoder: what facts report.
 pub fn why_not(track: &Track) -> Option<String> {
-    use crate::container::Media;
+    use crate::track::Media;
     let known = match (&track.media, &track.codec) {
         (Media::Video(_), Codec::H264) => refuse_video(track),
         (Media::Audio(_), Codec::Aac) => aac::Config::parse(&track.setup).and_then(|c| c.refuse()),

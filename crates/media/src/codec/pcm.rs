@@ -1,9 +1,9 @@
 //! Uncompressed sound, and ITU-T G.711 (11/88), which is PCM by another scale.
 
 use super::DecodeAudio;
-use crate::container::{Packet, PcmKind, PcmLayout};
 use crate::error::{Error, Result};
 use crate::frame::AudioFrame;
+use crate::track::{Packet, PcmKind, PcmLayout};
 
 pub struct Decoder {
     layout: PcmLayout,

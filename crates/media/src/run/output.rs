@@ -204,6 +204,9 @@ impl Video {
     }
 }
 
+/// Samples of silence put into a hole in one piece.
+const SILENCE_AT_ONCE: u64 = 48_000;
+
 struct Sound {
     plan: AudioPlan,
     line: Timeline,
@@ -248,7 +251,16 @@ impl Sound {
                 ),
             ));
         }
-        let samples = mix_down(self.line.place(frame.clone())?, self.plan.channels_in, self.plan.channels);
+        let (mut silence, sound) = self.line.place(frame.clone())?;
+        while silence > 0 {
+            let n = silence.min(SILENCE_AT_ONCE);
+            silence -= n;
+            self.pass_on(vec![0.0; n as usize * usize::from(self.plan.channels)], writer)?;
+        }
+        self.pass_on(mix_down(sound, self.plan.channels_in, self.plan.channels), writer)
+    }
+
+    fn pass_on(&mut self, samples: Vec<f32>, writer: &mut Mp4Writer) -> Result<()> {
         match &mut self.resampler {
             Some(r) => {
                 let samples = r.push(&samples)?;

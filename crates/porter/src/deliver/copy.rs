@@ -17,6 +17,11 @@ pub fn show(hash: &Xxh3) -> String {
 
 /// Digest of a file. `fresh` drops the system's cached pages first, so that the disk is read.
 pub fn digest(path: &Path, fresh: bool) -> Result<String> {
+    digest_counted(path, fresh, |_| ())
+}
+
+/// The same; `read` is told the bytes of each block.
+pub fn digest_counted(path: &Path, fresh: bool, read: impl Fn(u64)) -> Result<String> {
     let mut file = File::open(path).map_err(Error::path("cannot read", path))?;
     if fresh {
         // Advice only: a file system that has no cache to drop may refuse it.
@@ -30,6 +35,7 @@ pub fn digest(path: &Path, fresh: bool) -> Result<String> {
             return Ok(show(&hash));
         }
         hash.update(&block[..n]);
+        read(n as u64);
     }
 }
 

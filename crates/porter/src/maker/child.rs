@@ -1,7 +1,7 @@
 //! The child's side.
 
 use super::{Finished, Order, OrderedOutput, Said};
-use crate::deliver::copy::digest;
+use crate::deliver::copy::digest_counted;
 use crate::error::{Error, Result};
 use media::container::{self, Source};
 use media::recipe::{Recipe, StillChoice};
@@ -10,7 +10,8 @@ use media::{check, plan, run, still};
 use std::fs::File;
 use std::io::{BufRead, BufReader, Read, Write};
 use std::path::Path;
-use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 const REPORT_EVERY: Duration = Duration::from_millis(200);
@@ -73,14 +74,46 @@ fn open(path: &Path) -> Result<Box<dyn Source>> {
     Ok(Box::new(File::open(path).map_err(Error::path("cannot read", path))?))
 }
 
+/// What the reporting thread reads while the rest works.
+#[derive(Default)]
+struct Reading {
+    total: OnceLock<Option<u64>>,
+    checked: AtomicU64,
+    finished: AtomicBool,
+}
+
 fn make(order: &Order, control: &Arc<Control>, output: &mut (impl Write + Send)) -> Result<Vec<Finished>> {
+    let reading = Reading::default();
+    std::thread::scope(|scope| {
+        let watched = &reading;
+        let reporter = scope.spawn(move || {
+            loop {
+                let finished = watched.finished.load(Ordering::Relaxed);
+                if let Some(total) = watched.total.get() {
+                    let checked = watched.checked.load(Ordering::Relaxed);
+                    let _ = say(output, &Said::Progress { done: control.done(), total: *total, checked });
+                }
+                if finished {
+                    return;
+                }
+                std::thread::park_timeout(REPORT_EVERY);
+            }
+        });
+        let result = make_all(order, control, &reading);
+        reading.finished.store(true, Ordering::Relaxed);
+        reporter.thread().unpark();
+        result
+    })
+}
+
+fn make_all(order: &Order, control: &Arc<Control>, reading: &Reading) -> Result<Vec<Finished>> {
     let mut source = open(&order.source)?;
     let head = container::probe_bytes(&mut source)?;
     let made = match still::recognise(&head) {
         Some(format) => {
             order.outputs.iter().map(|o| make_still(format, &order.source, o)).collect::<Result<Vec<_>>>()?
         }
-        None => make_clips(order, source, control, output)?,
+        None => make_clips(order, source, control, reading)?,
     };
     order
         .outputs
@@ -88,7 +121,8 @@ fn make(order: &Order, control: &Arc<Control>, output: &mut (impl Write + Send))
         .zip(made)
         .map(|(o, made)| {
             let bytes = std::fs::metadata(&o.path).map_err(Error::path("cannot look at", &o.path))?.len();
-            Ok(Finished { made, bytes, digest: digest(&o.path, false)? })
+            let count = |n| _ = reading.checked.fetch_add(n, Ordering::Relaxed);
+            Ok(Finished { made, bytes, digest: digest_counted(&o.path, false, count)? })
         })
         .collect()
 }
@@ -97,36 +131,23 @@ fn make_clips(
     order: &Order,
     source: Box<dyn Source>,
     control: &Arc<Control>,
-    output: &mut (impl Write + Send),
+    reading: &Reading,
 ) -> Result<Vec<Made>> {
     let mut demux = container::open(source)?;
     let recipes: Vec<Recipe> = order.outputs.iter().map(|o| o.recipe.clone()).collect();
     let plan = plan::plan(demux.tracks(), &recipes)?;
+    let _ = reading.total.set(plan.total);
     let mut sinks: Vec<Box<dyn container::mp4::Sink>> = Vec::new();
     for o in &order.outputs {
         let file = File::options().read(true).write(true).create(true).truncate(true).open(&o.path);
         sinks.push(Box::new(file.map_err(Error::path("cannot write", &o.path))?));
     }
-    let finished = std::sync::atomic::AtomicBool::new(false);
-    let made = std::thread::scope(|scope| {
-        let (finished, total) = (&finished, plan.total);
-        let reporter = scope.spawn(move || {
-            while !finished.load(std::sync::atomic::Ordering::Relaxed) {
-                let _ = say(output, &Said::Progress { done: control.done(), total });
-                std::thread::park_timeout(REPORT_EVERY);
-            }
-            let _ = say(output, &Said::Progress { done: control.done(), total });
-        });
-        let made = run::run(demux.as_mut(), &plan, sinks, control);
-        finished.store(true, std::sync::atomic::Ordering::Relaxed);
-        reporter.thread().unpark();
-        made
-    })?;
+    let made = run::run(demux.as_mut(), &plan, sinks, control)?;
     // What is on the disk must be what was made, before anything else is done with it.
     for (o, m) in order.outputs.iter().zip(&made) {
         let file = File::open(&o.path).map_err(Error::path("cannot read", &o.path))?;
         file.sync_all().map_err(Error::path("cannot write", &o.path))?;
-        check::output(Box::new(file), m)?;
+        check::output(Box::new(file), m, &reading.checked)?;
     }
     Ok(made)
 }

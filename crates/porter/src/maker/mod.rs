@@ -36,9 +36,18 @@ pub struct OrderedOutput {
 #[derive(Debug, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Said {
-    Progress { done: u64, total: Option<u64> },
+    Progress {
+        done: u64,
+        total: Option<u64>,
+        /// Bytes read back so far, once all is made.
+        #[serde(default)]
+        checked: u64,
+    },
     Made(Vec<Finished>),
-    Failed { class: String, message: String },
+    Failed {
+        class: String,
+        message: String,
+    },
 }
 
 /// One finished output.

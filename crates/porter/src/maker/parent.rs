@@ -18,6 +18,8 @@ pub const COMMAND: &str = "make-in-child";
 pub struct Progress {
     pub done: u64,
     pub total: Option<u64>,
+    /// Bytes of the outputs read back so far.
+    pub checked: u64,
 }
 
 /// What came of a child.
@@ -75,8 +77,8 @@ pub fn make(
     let mut result = None;
     let broke = loop {
         match told.recv_timeout(LOOK_EVERY) {
-            Ok(Said::Progress { done, total }) => {
-                let now = Progress { done, total };
+            Ok(Said::Progress { done, total, checked }) => {
+                let now = Progress { done, total, checked };
                 if now != moved.1 {
                     moved = (Instant::now(), now);
                 }

@@ -2,9 +2,9 @@
 
 use super::Config;
 use crate::codec::DecodeAudio;
-use crate::container::Packet;
 use crate::error::{Error, Result};
 use crate::frame::AudioFrame;
+use crate::track::Packet;
 use symphonia_codec_aac::AacDecoder;
 use symphonia_core::codecs::audio::{
     AudioCodecParameters, AudioDecoder, AudioDecoderOptions, well_known::CODEC_ID_AAC,

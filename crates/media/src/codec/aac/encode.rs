@@ -114,7 +114,7 @@ mod tests {
     use super::super::Decoder;
     use super::*;
     use crate::codec::DecodeAudio;
-    use crate::container::Packet;
+    use crate::track::Packet;
 
     /// A tone through encoder and decoder comes back at the same moment, to the sample.
     #[test]

@@ -3,9 +3,9 @@
 
 use super::{Config, nal_units};
 use crate::codec::DecodeVideo;
-use crate::container::Packet;
 use crate::error::{Error, Result};
 use crate::frame::{Chroma, Colour, Pool, VideoFrame};
+use crate::track::Packet;
 use crate::units::Ratio;
 use openh264_sys2 as sys;
 use openh264_sys2::{API, ISVCDecoder, ISVCDecoderVtbl, SBufferInfo, SDecodingParam, source::APILoader};

@@ -1,8 +1,8 @@
 //! The sequence parameter set (ITU-T H.264, 7.3.2.1.1) and its usability information (annex E).
 
-use crate::container::VideoTrack;
 use crate::error::{Error, Result};
 use crate::frame::{Chroma, Colour, Fields};
+use crate::track::VideoTrack;
 use crate::units::Ratio;
 
 #[derive(Clone, Debug, PartialEq)]

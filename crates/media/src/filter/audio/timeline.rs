@@ -20,13 +20,14 @@ pub struct Timeline {
 }
 
 impl Timeline {
-    /// The frame as it must be written behind what was written before; what lies before 0 is dropped.
-    pub fn place(&mut self, mut frame: AudioFrame) -> Result<Vec<f32>> {
+    /// Samples of silence that must be written first, and then the frame as it must be written behind what
+    /// was written before. What lies before 0 is dropped.
+    pub fn place(&mut self, mut frame: AudioFrame) -> Result<(u64, Vec<f32>)> {
         if frame.pts < 0 {
             frame.trim(usize::try_from(-frame.pts).unwrap_or(usize::MAX), 0);
         }
         if frame.is_empty() {
-            return Ok(Vec::new());
+            return Ok((0, Vec::new()));
         }
         if self.start.is_none() {
             self.start = Some(frame.pts);
@@ -34,25 +35,21 @@ impl Timeline {
         }
         let slack = i64::from((frame.rate / SLACK).max(1));
         let gap = frame.pts - self.next;
-        let mut out = Vec::new();
+        let mut silence = 0;
         if gap > slack {
             if gap > i64::from(frame.rate) * i64::from(MAX_SOUND_GAP_SECONDS) {
                 return Err(Error::damaged("sound", format!("a hole of {gap} samples before {}", frame.pts)));
             }
-            self.filled += gap as u64;
+            silence = gap as u64;
+            self.filled += silence;
             self.next += gap;
-            out.resize(gap as usize * usize::from(frame.channels), 0.0);
         } else if gap < -slack {
             let over = usize::try_from(-gap).unwrap_or(usize::MAX).min(frame.len());
             self.cut += over as u64;
             frame.trim(over, 0);
         }
         self.next += frame.len() as i64;
-        if out.is_empty() {
-            return Ok(frame.samples);
-        }
-        out.extend(frame.samples);
-        Ok(out)
+        Ok((silence, frame.samples))
     }
 }
 
@@ -70,7 +67,7 @@ mod tests {
         let got: Vec<usize> =
             [frame(-30, 100), frame(75, 100), frame(300, 100), frame(350, 100), frame(0, 5)]
                 .into_iter()
-                .map(|f| t.place(f).unwrap().len())
+                .map(|f| t.place(f).map(|(silence, sound)| silence as usize + sound.len()).unwrap())
                 .collect();
         // 30 before zero dropped; 5 early is jitter; a hole of 130; an overlap of 50; all of it too late.
         assert_eq!(got, [70, 100, 230, 50, 0]);
