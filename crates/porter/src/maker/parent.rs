@@ -4,7 +4,7 @@ use super::{Finished, Order, Said};
 use crate::config::MakerLimits;
 use crate::error::{Error, Result};
 use std::io::{BufRead, BufReader, Read, Write};
-use std::os::unix::process::ExitStatusExt;
+use std::os::unix::process::{CommandExt, ExitStatusExt};
 use std::path::Path;
 use std::process::{Child, Command, ExitStatus, Stdio};
 use std::sync::mpsc::{RecvTimeoutError, channel};
@@ -49,6 +49,8 @@ pub fn make(
 ) -> Result<Outcome> {
     let mut command = Command::new(program);
     command.arg(COMMAND).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+    // Ctrl-C in a terminal is for the porter, which then ends its children in order.
+    command.process_group(0);
     let mut child = Kept(command.spawn().map_err(Error::path("cannot start", program))?);
     let mut line = serde_json::to_vec(order).map_err(|e| Error::Maker(e.to_string()))?;
     line.push(b'\n');
