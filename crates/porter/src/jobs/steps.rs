@@ -51,16 +51,14 @@ pub fn work(porter: &Porter, mut job: Job) -> Result<()> {
             Err(e) if e.may_pass() => hold(porter, &job, &e.to_string())?,
             Err(e) => porter.store.turn_away(job.id, &e.to_string())?,
         }
-        match porter.store.job(job.id)? {
-            Some(now) if now.held.is_none() && !now.state.has_ended() => job = now,
-            _ => {
-                let ended = porter.store.job(job.id)?.is_none_or(|j| j.state.has_ended());
-                if ended {
-                    let _ = std::fs::remove_dir_all(porter.work_folder(job.id));
-                }
-                return Ok(());
-            }
+        let Some(now) = porter.store.job(job.id)? else { return Ok(()) };
+        if now.state.has_ended() {
+            let _ = std::fs::remove_dir_all(porter.work_folder(job.id));
         }
+        if now.state.has_ended() || now.held.is_some() {
+            return Ok(());
+        }
+        job = now;
     }
 }
 

@@ -11,6 +11,8 @@ mod edits;
 mod entry;
 mod mux;
 mod tables;
+#[cfg(test)]
+mod tests;
 
 pub use mux::{Ending, Mp4Writer, OutTrack, OutTrackKind, Sink};
 
