@@ -76,7 +76,6 @@ pub fn run(
         ));
     }
     let pool = Pool::new();
-    let created = None;
     std::thread::scope(|scope| {
         let mut senders = Vec::new();
         let mut workers = Vec::new();
@@ -85,7 +84,7 @@ pub fn run(
             senders.push(to);
             let pool = pool.clone();
             workers.push(scope.spawn(move || {
-                let result = output::make(i, out, sink, created, pool, from, control);
+                let result = output::make(i, out, sink, pool, from, control);
                 if result.is_err() {
                     control.stop();
                 }

@@ -16,12 +16,11 @@ pub fn make(
     number: usize,
     plan: &OutputPlan,
     sink: Box<dyn Sink>,
-    created: Option<u64>,
     pool: Pool,
     from: Receiver<Message>,
     control: &Control,
 ) -> Result<Made> {
-    let mut output = Output::new(plan, sink, created, pool)?;
+    let mut output = Output::new(plan, sink, pool)?;
     for message in from {
         if control.stopping() {
             return Err(Error::Stopped);
@@ -56,7 +55,7 @@ struct Output {
 }
 
 impl Output {
-    fn new(plan: &OutputPlan, sink: Box<dyn Sink>, created: Option<u64>, pool: Pool) -> Result<Output> {
+    fn new(plan: &OutputPlan, sink: Box<dyn Sink>, pool: Pool) -> Result<Output> {
         let mut tracks = Vec::new();
         let video = plan.video.as_ref().map(|v| Video::new(v, pool, &mut tracks)).transpose()?;
         let sounds = plan.audio.iter().map(|a| Sound::new(a, &mut tracks)).collect::<Result<Vec<_>>>()?;
@@ -70,7 +69,7 @@ impl Output {
             tracks.len() - 1
         });
         let start_frame = plan.timecode.as_ref().map_or(0, |tc| tc.start);
-        let writer = Mp4Writer::new(sink, tracks, created)?;
+        let writer = Mp4Writer::new(sink, tracks, None)?;
         Ok(Output { video, sounds, timecode, start_frame, writer })
     }
 
