@@ -165,7 +165,7 @@ pub fn of(mut source: Box<dyn Source>) -> Result<Facts> {
     if bytes == 0 {
         return Err(Error::damaged("", "the file is empty"));
     }
-    if let Some(format) = still::recognise(&head) {
+    if let Some(format) = still::recognise(&head, &mut source)? {
         return still_facts(format, &mut source, bytes);
     }
     let Some(format) = container::recognise(&head) else {
@@ -175,9 +175,12 @@ pub fn of(mut source: Box<dyn Source>) -> Result<Facts> {
     Ok(of_tracks(demux.as_ref(), bytes))
 }
 
-fn not_media(head: &[u8]) -> Error {
+/// Why a file with these first bytes is not read.
+pub fn not_media(head: &[u8]) -> Error {
     let text = std::str::from_utf8(head).is_ok_or_cut() && !head.contains(&0);
-    let what = if text {
+    let what = if let Some((name, instead)) = container::known::name(head) {
+        format!("this is {name}, which cannot be read; {instead}")
+    } else if text {
         "this is text, not media".to_owned()
     } else {
         let start: Vec<String> = head.iter().take(8).map(|b| format!("{b:02x}")).collect();
@@ -248,6 +251,10 @@ impl Facts {
     }
 }
 
+/// Values that come from the packets or the index, unless a container says that it could only state them.
+const MEASURED: [&str; 6] =
+    ["duration", "video.duration", "video.frames", "video.rate", "audio.duration", "bits_per_second"];
+
 /// Facts of an open container.
 pub fn of_tracks(demux: &dyn Demux, bytes: u64) -> Facts {
     let about = demux.about();
@@ -260,16 +267,7 @@ pub fn of_tracks(demux: &dyn Demux, bytes: u64) -> Facts {
         tags: about.tags.clone(),
         remarks: about.remarks.clone(),
         damage: about.damage.clone(),
-        measured: [
-            "duration",
-            "video.duration",
-            "video.frames",
-            "video.rate",
-            "audio.duration",
-            "bits_per_second",
-        ]
-        .map(String::from)
-        .to_vec(),
+        measured: MEASURED.iter().filter(|m| !about.stated.contains(m)).map(|m| (*m).to_owned()).collect(),
         ..Facts::blank()
     };
     for t in demux.tracks() {
@@ -394,7 +392,9 @@ mod tests {
     #[rstest]
     #[case(b"".to_vec(), "empty")]
     #[case(b"Call sheet, day 3\n".to_vec(), "this is text")]
-    #[case(vec![0x25, 0x50, 0x44, 0x46, 0, 0xff], "starts with 25 50 44 46")]
+    #[case(vec![0x25, 0x50, 0x44, 0x46, 0, 0xff], "this is PDF")]
+    #[case(vec![0x06, 0x0e, 0x2b, 0x34, 2, 5, 1, 1, 0xd], "a copy in MP4")]
+    #[case(vec![0x25, 0x51, 0x44, 0x46, 0, 0xff], "starts with 25 51 44 46")]
     fn what_is_not_media_is_said(#[case] bytes: Vec<u8>, #[case] words: &str) {
         let e = of(Box::new(Cursor::new(bytes))).unwrap_err().to_string();
         assert!(e.contains(words), "{e}");

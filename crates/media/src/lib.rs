@@ -3,6 +3,7 @@
 //! Pure computation: bytes come in through `Read` and `Seek`, go out through `Write` and `Seek`. No clock,
 //! no network, no configuration files, no jobs.
 
+pub(crate) mod bits;
 pub mod check;
 pub mod codec;
 pub mod container;

@@ -14,10 +14,17 @@ impl Part {
     }
 }
 
-pub fn all() -> [Part; 1] {
-    [Part {
-        name: "fast H.264",
-        present: env!("DEFT_PORTER_NASM") == "yes",
-        without: "H.264 takes two to three times as long; install nasm and build again",
-    }]
+pub fn all() -> [Part; 2] {
+    [
+        Part {
+            name: "fast H.264",
+            present: env!("DEFT_PORTER_NASM") == "yes",
+            without: "H.264 takes two to three times as long; install nasm and build again",
+        },
+        Part {
+            name: "VP8 and VP9",
+            present: crate::codec::vpx::PRESENT,
+            without: "VP8 and VP9 pictures are not decoded; install libvpx with its development files and build again",
+        },
+    ]
 }

@@ -4,6 +4,7 @@
 use crate::codec::{self, aac, h264};
 use crate::container::{Media, TimecodeTrack, Track};
 use crate::error::{Error, Result};
+use crate::filter::video::convert::colour_after;
 use crate::filter::video::fit;
 use crate::frame::Colour;
 use crate::recipe::{AudioRecipe, BitRecipe, Recipe, VideoRecipe};
@@ -147,7 +148,7 @@ fn plan_video(track: &Track, recipe: &VideoRecipe) -> Result<VideoPlan> {
         width,
         height,
         rotation: v.rotation,
-        colour: v.colour,
+        colour: colour_after(v.colour, v.chroma),
         timescale: track.timescale,
         rate,
         bits,

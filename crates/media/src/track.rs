@@ -7,7 +7,23 @@ use crate::units::{Ratio, Time};
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Codec {
     H264,
+    Av1,
+    Vp8,
+    Vp9,
+    MotionJpeg,
+    /// The frames of an animated GIF.
+    Gif,
+    /// Uncompressed pictures.
+    Raw(RawPicture),
+    /// Whole picture files, one a packet: a numbered run.
+    Stills,
     Aac,
+    /// MPEG-1 and MPEG-2 sound of layer 1, 2 or 3.
+    MpegAudio(u8),
+    Vorbis,
+    Flac,
+    Alac,
+    Opus,
     Pcm(PcmLayout),
     /// SMPTE timecode counted in frames.
     Timecode,
@@ -23,12 +39,116 @@ impl Codec {
     pub fn name(&self) -> String {
         match self {
             Codec::H264 => "H.264".into(),
+            Codec::Av1 => "AV1".into(),
+            Codec::Vp8 => "VP8".into(),
+            Codec::Vp9 => "VP9".into(),
+            Codec::MotionJpeg => "Motion JPEG".into(),
+            Codec::Gif => "GIF".into(),
+            Codec::Raw(r) => r.to_string(),
+            Codec::Stills => "still pictures".into(),
             Codec::Aac => "AAC".into(),
+            Codec::MpegAudio(3) => "MP3".into(),
+            Codec::MpegAudio(layer) => format!("MPEG audio layer {layer}"),
+            Codec::Vorbis => "Vorbis".into(),
+            Codec::Flac => "FLAC".into(),
+            Codec::Alac => "ALAC".into(),
+            Codec::Opus => "Opus".into(),
             Codec::Pcm(p) => p.to_string(),
             Codec::Timecode => "timecode".into(),
             Codec::Other { name: Some(name), .. } => (*name).into(),
             Codec::Other { code, name: None } => format!("'{code}'"),
         }
+    }
+}
+
+/// Uncompressed pictures in bytes: how the samples lie.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct RawPicture {
+    pub packing: Packing,
+    /// The lowest row comes first.
+    pub bottom_up: bool,
+    /// Rows start at multiples of this many bytes.
+    pub align: u8,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Packing {
+    /// Planes one after the other, luma first; more than 8 bits in two bytes, low one first.
+    Planar { chroma: Chroma, depth: u8, red_first: bool },
+    /// 4:2:2 in four bytes for two pixels: Cb Y Cr Y.
+    Uyvy,
+    /// The same as Y Cb Y Cr.
+    Yuyv,
+    /// 10-bit 4:2:2, six pixels in four 32-bit words.
+    V210,
+    /// 16-bit 4:2:2 of `depth` valid high bits: Cb Y Cr Y, low byte first.
+    V216,
+    /// 8 bits each in the order given; `a` is coverage, `x` is unused.
+    Bytes(&'static str),
+    /// 10 bits each of red, green and blue in a word with high byte first, red at the top below two unused bits.
+    R210,
+    /// 5 bits each of red, green and blue in 16 bits, low byte first.
+    Rgb555,
+    /// 16 bits each of coverage, red, green and blue, high byte first.
+    B64a,
+}
+
+impl RawPicture {
+    pub fn new(packing: Packing) -> Self {
+        RawPicture { packing, bottom_up: false, align: 1 }
+    }
+    pub fn chroma(&self) -> Chroma {
+        match self.packing {
+            Packing::Planar { chroma, .. } => chroma,
+            Packing::Uyvy | Packing::Yuyv | Packing::V210 | Packing::V216 => Chroma::C422,
+            Packing::Bytes(order) if order.contains('y') => Chroma::C444,
+            Packing::Bytes(order) if order.contains('a') => Chroma::Rgba,
+            Packing::B64a => Chroma::Rgba,
+            Packing::Bytes(_) | Packing::R210 | Packing::Rgb555 => Chroma::Rgb,
+        }
+    }
+    pub fn depth(&self) -> u8 {
+        match self.packing {
+            Packing::Planar { depth, .. } => depth,
+            Packing::V210 | Packing::R210 => 10,
+            Packing::V216 | Packing::B64a => 16,
+            _ => 8,
+        }
+    }
+    /// Bytes of one picture; `None` if they cannot be counted.
+    pub fn frame_bytes(&self, width: u32, height: u32) -> Option<u64> {
+        let (w, h) = (u64::from(width), u64::from(height));
+        let row = match self.packing {
+            Packing::Planar { chroma, depth, .. } => {
+                let each = if depth > 8 { 2 } else { 1 };
+                let planes = (0..chroma.planes()).map(|i| chroma.plane_size(i, width, height));
+                return Some(planes.map(|(w, h)| u64::from(w) * u64::from(h) * each).sum());
+            }
+            Packing::Uyvy | Packing::Yuyv => w.div_ceil(2) * 4,
+            // 48 pixels of 128 bytes is the unit that rows are filled up to.
+            Packing::V210 => w.div_ceil(48) * 128,
+            Packing::V216 => w.div_ceil(2) * 8,
+            Packing::Bytes(order) => w * order.len() as u64,
+            // Rows are filled up to 64 pixels.
+            Packing::R210 => w.div_ceil(64) * 256,
+            Packing::Rgb555 => w * 2,
+            Packing::B64a => w * 8,
+        };
+        row.next_multiple_of(u64::from(self.align.max(1))).checked_mul(h)
+    }
+}
+
+impl std::fmt::Display for RawPicture {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let chroma = match self.chroma() {
+            Chroma::Gray => "gray",
+            Chroma::C420 => "4:2:0",
+            Chroma::C422 => "4:2:2",
+            Chroma::C444 => "4:4:4",
+            Chroma::Rgb => "RGB",
+            Chroma::Rgba => "RGB with coverage",
+        };
+        write!(f, "uncompressed {}-bit {chroma}", self.depth())
     }
 }
 
@@ -85,6 +205,26 @@ pub struct VideoTrack {
     pub constant_rate: bool,
 }
 
+impl VideoTrack {
+    /// A track of which only the size is known.
+    pub fn sized(width: u32, height: u32) -> Self {
+        VideoTrack {
+            width,
+            height,
+            pixel_shape: Ratio::ONE,
+            rotation: 0,
+            fields: Fields::Progressive,
+            chroma: None,
+            depth: None,
+            profile: None,
+            level: None,
+            colour: Colour::default(),
+            rate: None,
+            constant_rate: false,
+        }
+    }
+}
+
 /// Sound properties of a track, as far as stated.
 #[derive(Clone, Debug, PartialEq)]
 pub struct AudioTrack {
@@ -137,9 +277,29 @@ pub struct Track {
     pub language: Option<String>,
     /// Bytes of all packets, where an index tells.
     pub bytes: Option<u64>,
+    /// The file has times of decoding only: pictures are shown in the order the decoder gives them.
+    pub decode_times: bool,
 }
 
 impl Track {
+    /// A track that starts at 0, of unknown length.
+    pub fn new(id: u32, codec: Codec, media: Media, timescale: u32) -> Self {
+        let timescale = timescale.max(1);
+        Track {
+            id,
+            codec,
+            media,
+            timescale,
+            setup: Vec::new(),
+            start: Time::new(0, timescale),
+            duration: Time::new(0, timescale),
+            packets: None,
+            shown: None,
+            language: None,
+            bytes: None,
+            decode_times: false,
+        }
+    }
     pub fn video(&self) -> Option<&VideoTrack> {
         match &self.media {
             Media::Video(v) => Some(v),

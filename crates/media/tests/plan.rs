@@ -37,6 +37,7 @@ fn track(codec: Codec, media: Media, timescale: u32) -> Track {
         shown: Some(100),
         language: None,
         bytes: None,
+        decode_times: false,
     }
 }
 
@@ -76,7 +77,7 @@ fn pictures_that_cannot_be_made_are_refused_by_name(#[case] v: VideoTrack, #[cas
 }
 
 #[rstest]
-#[case::hevc("HEVC", "HEVC cannot be decoded; H.264 pictures")]
+#[case::hevc("HEVC", "HEVC cannot be decoded; H.264, AV1")]
 #[case::mpeg2("MPEG-2", "MPEG-2 cannot be decoded")]
 fn other_codecs_are_refused_by_name(#[case] name: &'static str, #[case] words: &str) {
     let e = plan(&[other(name, Media::Video(video()))], &[proxy((0, 0))]).unwrap_err();

@@ -38,8 +38,8 @@ pub fn one(i: &Inspected) -> String {
     }
     for a in &f.audio {
         line("sound", sound(a));
-        if a.start.seconds != 0.0 {
-            line("", format!("starts at {}", seconds(a.start.seconds)));
+        if a.start.seconds.abs() >= 0.0005 {
+            line("", format!("starts at {:.3} s", a.start.seconds));
         }
         if let Some(why) = &a.cannot_decode {
             line("", format!("cannot be decoded: {why}"));
@@ -108,7 +108,7 @@ fn timing(v: &VideoFacts) -> Option<String> {
     if let Some(b) = v.bits_per_second {
         out.push_str(&format!(", {:.1} Mbit/s", b as f64 / 1e6));
     }
-    if v.start.seconds != 0.0 {
+    if v.start.seconds.abs() >= 0.0005 {
         out.push_str(&format!(", starts at {:.3} s", v.start.seconds));
     }
     Some(out)

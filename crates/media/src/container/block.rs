@@ -27,6 +27,10 @@ impl BlockReader {
         BlockReader { source, blocks: Vec::new(), clock: 0, at: None }
     }
 
+    pub fn into_source(self) -> Box<dyn Source> {
+        self.source
+    }
+
     /// `len` bytes from `offset`. The caller has checked both against the file's length and the limits.
     pub fn read(&mut self, offset: u64, len: usize) -> Result<Vec<u8>> {
         let mut out = Vec::with_capacity(len);
@@ -49,6 +53,22 @@ impl BlockReader {
             out.extend_from_slice(&piece[..wanted.min(piece.len())]);
         }
         Ok(out)
+    }
+
+    /// As `read`, for few bytes.
+    pub fn read_into(&mut self, offset: u64, out: &mut [u8]) -> Result<()> {
+        let mut done = 0;
+        while done < out.len() {
+            let at = offset + done as u64;
+            let piece = self.block(at / BLOCK)?.get((at % BLOCK) as usize..).unwrap_or(&[]);
+            let n = piece.len().min(out.len() - done);
+            if n == 0 {
+                return Err(std::io::Error::from(std::io::ErrorKind::UnexpectedEof).into());
+            }
+            out[done..done + n].copy_from_slice(&piece[..n]);
+            done += n;
+        }
+        Ok(())
     }
 
     fn seek(&mut self, to: u64) -> Result<()> {

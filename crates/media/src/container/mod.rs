@@ -3,13 +3,25 @@
 //! A reader returns packets, never frames. To add a container: a folder here with a [`Format`] in its
 //! `mod.rs`, and one line in [`FORMATS`].
 
+pub mod avi;
 pub(crate) mod block;
+pub(crate) mod codes;
+pub mod known;
+pub mod mkv;
 pub mod mp4;
+pub mod mpeg;
+pub(crate) mod mpeg_frames;
+pub mod ogg;
+pub mod picture;
+pub(crate) mod reader;
+pub mod sound;
+pub(crate) mod stream;
+pub(crate) mod timing;
 pub mod wav;
 
 pub use crate::track::*;
 
-use crate::error::{Error, Result};
+use crate::error::Result;
 use std::io::{Read, Seek, SeekFrom};
 
 /// Where bytes come from.
@@ -31,6 +43,44 @@ pub struct About {
     pub remarks: Vec<String>,
     /// Part of the media is missing: what, and how that shows.
     pub damage: Option<String>,
+    /// Values that are only stated by the file, where others are measured.
+    pub stated: Vec<&'static str>,
+}
+
+impl About {
+    pub(crate) fn note_stated(&mut self, value: &'static str) {
+        if !self.stated.contains(&value) {
+            self.stated.push(value);
+        }
+    }
+    /// Adds a tag, up to a sensible number. What has a field of its own goes there, and what only speaks of the
+    /// file's making is left out.
+    pub(crate) fn note(&mut self, key: &str, value: String) {
+        let key = match key {
+            "nam" => "title",
+            "ART" => "artist",
+            "cmt" => "comment",
+            "day" => "date",
+            "too" | "swr" => "encoder",
+            "des" => "description",
+            "gen" => "genre",
+            "alb" => "album",
+            other => other.rsplit("com.apple.quicktime.").next().unwrap_or(other),
+        };
+        match key {
+            "make" | "mak" => self.maker = Some(value),
+            "model" | "mod" => self.model = Some(value),
+            "creation_time" | "creationdate" => {
+                self.created.get_or_insert(value);
+            }
+            "major_brand" | "minor_version" | "compatible_brands" | "handler_name" | "vendor_id"
+            | "language" => (),
+            _ if self.tags.len() < 200 && !self.tags.iter().any(|(k, v)| k == key && *v == value) => {
+                self.tags.push((key.to_owned(), value));
+            }
+            _ => (),
+        }
+    }
 }
 
 /// A reader of one file.
@@ -58,7 +108,24 @@ pub struct Format {
 }
 
 /// Every container, in no particular order: the best score wins.
-pub static FORMATS: &[&Format] = &[&mp4::FORMAT, &wav::FORMAT];
+pub static FORMATS: &[&Format] = &[
+    &mp4::FORMAT,
+    &mkv::FORMAT,
+    &mpeg::ts::FORMAT,
+    &mpeg::ps::FORMAT,
+    &mpeg::plain::FORMAT,
+    &avi::FORMAT,
+    &ogg::FORMAT,
+    &wav::FORMAT,
+    &sound::aiff::FORMAT,
+    &sound::caf::FORMAT,
+    &sound::flac::FORMAT,
+    &sound::mpeg::FORMAT,
+    &sound::adts::FORMAT,
+    &picture::y4m::FORMAT,
+    &picture::ivf::FORMAT,
+    &picture::gif::FORMAT,
+];
 
 /// Bytes looked at to tell a format.
 pub const PROBE_BYTES: usize = 4096;
@@ -88,7 +155,7 @@ pub fn open(mut source: Box<dyn Source>) -> Result<Box<dyn Demux>> {
     let head = probe_bytes(&mut source)?;
     match recognise(&head) {
         Some(format) => (format.open)(source),
-        None => Err(Error::unsupported("", "the first bytes are of no known media format")),
+        None => Err(crate::facts::not_media(&head)),
     }
 }
 

@@ -108,6 +108,31 @@ impl Plane {
             Samples::U8(_) => None,
         }
     }
+    /// Copies rows of `stride` bytes in; samples over 8 bits are two bytes, low one first. What is missing
+    /// at the end stays as it was.
+    pub fn fill_rows(&mut self, rows: &[u8], stride: usize) {
+        let (w, own) = (self.width as usize, self.stride);
+        let each = if matches!(self.samples, Samples::U8(_)) { 1 } else { 2 };
+        for y in 0..self.height as usize {
+            let Some(row) = rows.get(y * stride..y * stride + w * each) else { return };
+            match &mut self.samples {
+                Samples::U8(b) => b[y * own..y * own + w].copy_from_slice(row),
+                Samples::U16(d) => {
+                    for (to, from) in d[y * own..y * own + w].iter_mut().zip(row.chunks_exact(2)) {
+                        *to = u16::from_le_bytes([from[0], from[1]]);
+                    }
+                }
+            }
+        }
+    }
+    /// Sets the sample at (x, y), which must be inside.
+    pub fn put(&mut self, x: usize, y: usize, v: u16) {
+        let i = y * self.stride + x;
+        match &mut self.samples {
+            Samples::U8(b) => b[i] = v as u8,
+            Samples::U16(w) => w[i] = v,
+        }
+    }
     /// The sample at (x, y) whatever the depth; 0 outside.
     pub fn at(&self, x: u32, y: u32) -> u16 {
         if x >= self.width || y >= self.height {

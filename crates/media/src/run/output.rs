@@ -7,6 +7,7 @@ use crate::container::mp4::{Ending, Mp4Writer, OutTrack, OutTrackKind, Sink};
 use crate::error::{Error, Result};
 use crate::filter::audio::{Resampler, Timeline, mix_down};
 use crate::filter::video::Scaler;
+use crate::filter::video::convert::{self, Converter};
 use crate::frame::{AudioFrame, Pool, VideoFrame};
 use crate::plan::{AudioPlan, OutputPlan, VideoPlan};
 use crate::units::{Ratio, Time};
@@ -111,6 +112,7 @@ fn write_timecode(writer: &mut Mp4Writer, track: usize, frame: u32, endings: &mu
 
 struct Video {
     scaler: Option<Scaler>,
+    converter: Converter,
     encoder: h264::Encoder,
     track: usize,
     timescale: u32,
@@ -128,6 +130,7 @@ impl Video {
         let size = (plan.width, plan.height);
         let form = PictureForm { width: size.0, height: size.1, rate: plan.rate, colour: plan.colour };
         let encoder = h264::Encoder::new(&form, plan.bits, plan.key_every)?;
+        let converter = Converter::new(pool.clone());
         let scaler = (size != plan.from).then(|| Scaler::new(size.0, size.1, pool));
         tracks.push(OutTrack {
             kind: OutTrackKind::Video {
@@ -143,6 +146,7 @@ impl Video {
         });
         Ok(Video {
             scaler,
+            converter,
             encoder,
             track: tracks.len() - 1,
             timescale: plan.timescale,
@@ -162,6 +166,13 @@ impl Video {
         }
         self.release(pts, writer)?;
         self.first.get_or_insert(pts);
+        let plain;
+        let frame = if convert::is_plain(frame) {
+            frame
+        } else {
+            plain = self.converter.convert(frame)?;
+            &plain
+        };
         let same = (frame.width, frame.height) == self.size;
         if self.scaler.is_none() && !same {
             // The stream changed its size midway.

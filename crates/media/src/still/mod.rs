@@ -1,37 +1,98 @@
-//! Still pictures. Reading and writing single formats is the image crate's; what a picture is, how large it
-//! may be and how it is shown is ours.
+//! Still pictures. Reading and writing most single formats is the image crate's; DPX, the boxes of AVIF and the
+//! frames of GIF are our own, as is what a picture is, how large it may be and how it is shown.
+
+pub mod avif;
+mod colour;
+pub mod dpx;
+mod gif;
+pub mod run;
+mod tiff;
 
 use crate::container::Source;
 use crate::error::{Error, Result};
 use crate::filter::video::{Scaler, fit};
-use crate::frame::{Chroma, Pool, VideoFrame};
+use crate::frame::{Chroma, Colour, Pool, VideoFrame};
 use crate::limits::{MAX_PICTURE_SIDE, MAX_STILL_AREA};
 use crate::units::Ratio;
 use image::{DynamicImage, ImageDecoder, ImageReader, metadata::Orientation};
-use std::io::{BufReader, Seek, SeekFrom, Write};
+use std::io::{BufReader, Read, Seek, SeekFrom, Write};
 
 /// A picture format this program reads.
 pub struct StillFormat {
     pub name: &'static str,
     score: fn(&[u8]) -> u8,
-    library: image::ImageFormat,
+    reader: Reads,
 }
 
+enum Reads {
+    /// The image crate.
+    Library(image::ImageFormat),
+    Own {
+        facts: fn(&mut dyn Source) -> Result<StillFacts>,
+        decode: fn(&mut dyn Source) -> Result<DynamicImage>,
+    },
+}
+
+const fn starts(name: &'static str, score: fn(&[u8]) -> u8, library: image::ImageFormat) -> StillFormat {
+    StillFormat { name, score, reader: Reads::Library(library) }
+}
+
+/// To add one: a line here, and a file beside this one if the image crate does not read it.
 pub static FORMATS: &[StillFormat] = &[
+    starts("JPEG", |h| if h.starts_with(&[0xff, 0xd8, 0xff]) { 100 } else { 0 }, image::ImageFormat::Jpeg),
+    starts("PNG", |h| if h.starts_with(b"\x89PNG\r\n\x1a\n") { 100 } else { 0 }, image::ImageFormat::Png),
+    starts("TIFF", tiff_score, image::ImageFormat::Tiff),
+    starts(
+        "WebP",
+        |h| if h.starts_with(b"RIFF") && h.get(8..12) == Some(b"WEBP") { 100 } else { 0 },
+        image::ImageFormat::WebP,
+    ),
+    starts("BMP", bmp_score, image::ImageFormat::Bmp),
+    starts(
+        "OpenEXR",
+        |h| if h.starts_with(&[0x76, 0x2f, 0x31, 0x01]) { 100 } else { 0 },
+        image::ImageFormat::OpenExr,
+    ),
     StillFormat {
-        name: "JPEG",
-        score: |h| if h.starts_with(&[0xff, 0xd8, 0xff]) { 100 } else { 0 },
-        library: image::ImageFormat::Jpeg,
+        name: "GIF",
+        score: gif::score,
+        reader: Reads::Own { facts: gif::facts, decode: gif::decode },
     },
     StillFormat {
-        name: "PNG",
-        score: |h| if h.starts_with(b"\x89PNG\r\n\x1a\n") { 100 } else { 0 },
-        library: image::ImageFormat::Png,
+        name: "DPX",
+        score: dpx::score,
+        reader: Reads::Own { facts: dpx::facts, decode: dpx::decode },
+    },
+    StillFormat {
+        name: "AVIF",
+        score: avif::score,
+        reader: Reads::Own { facts: avif::facts, decode: avif::decode },
     },
 ];
 
-pub fn recognise(head: &[u8]) -> Option<&'static StillFormat> {
-    FORMATS.iter().filter(|f| (f.score)(head) > 0).max_by_key(|f| (f.score)(head))
+fn tiff_score(h: &[u8]) -> u8 {
+    // A camera's raw picture has the same start and its maker's mark behind it.
+    let plain = h.starts_with(b"II*\0")
+        || h.starts_with(b"MM\0*")
+        || h.starts_with(b"II+\0")
+        || h.starts_with(b"MM\0+");
+    if plain && h.get(8..10) != Some(b"CR") { 100 } else { 0 }
+}
+
+fn bmp_score(h: &[u8]) -> u8 {
+    // The size of the second header is one of few.
+    let known = matches!(crate::bits::le32(h, 14), Some(12 | 16 | 40 | 52 | 56 | 64 | 108 | 124));
+    if h.starts_with(b"BM") && known { 90 } else { 0 }
+}
+
+/// The picture format whose score for these first bytes is best. A GIF of several frames is no picture but a
+/// clip, so its source is looked at.
+pub fn recognise(head: &[u8], source: &mut dyn Source) -> Result<Option<&'static StillFormat>> {
+    let best = FORMATS.iter().filter(|f| (f.score)(head) > 0).max_by_key(|f| (f.score)(head));
+    match best {
+        Some(f) if f.name == "GIF" && !gif::is_single(source)? => Ok(None),
+        best => Ok(best),
+    }
 }
 
 /// What a picture's header says. Sizes are as shown, with the turn applied.
@@ -44,42 +105,110 @@ pub struct StillFacts {
     pub chroma: Chroma,
     /// Clockwise turn already applied to width and height.
     pub rotation: u16,
+    pub colour: Colour,
+    /// Samples are floating-point numbers.
+    pub float: bool,
+    /// First timecode, where the file has one.
+    pub timecode: Option<String>,
+    pub remarks: Vec<String>,
 }
 
-fn decoder<'a>(format: &StillFormat, source: &'a mut dyn Source) -> Result<impl ImageDecoder + 'a> {
+/// Colours of a display with the sRGB curve (IEC 61966-2-1).
+const SRGB: Colour = Colour { primaries: 1, transfer: 13, matrix: 0, full_range: true };
+
+impl StillFacts {
+    pub(crate) fn new(format: &'static str, width: u32, height: u32, depth: u8, chroma: Chroma) -> Self {
+        StillFacts {
+            format,
+            width,
+            height,
+            depth,
+            chroma,
+            rotation: 0,
+            colour: SRGB,
+            float: false,
+            timecode: None,
+            remarks: Vec::new(),
+        }
+    }
+}
+
+fn library<'a>(
+    name: &str,
+    format: image::ImageFormat,
+    source: &'a mut dyn Source,
+) -> Result<impl ImageDecoder + 'a> {
     source.seek(SeekFrom::Start(0))?;
     let mut reader = ImageReader::new(BufReader::new(source));
-    reader.set_format(format.library);
+    reader.set_format(format);
     let mut limits = image::Limits::default();
     limits.max_image_width = Some(MAX_PICTURE_SIDE * 4);
     limits.max_image_height = Some(MAX_PICTURE_SIDE * 4);
     limits.max_alloc = Some(MAX_STILL_AREA * 8);
     reader.limits(limits);
-    reader.into_decoder().map_err(|e| failed(format, &e))
+    reader.into_decoder().map_err(|e| failed(name, &e))
 }
 
-fn failed(format: &StillFormat, e: &image::ImageError) -> Error {
+fn failed(name: &str, e: &image::ImageError) -> Error {
     match e {
-        image::ImageError::Limits(_) => Error::limit(format.name, e.to_string()),
-        image::ImageError::Unsupported(_) => Error::unsupported(format.name, e.to_string()),
-        _ => Error::damaged(format.name, e.to_string()),
+        image::ImageError::Limits(_) => Error::limit(name, e.to_string()),
+        image::ImageError::Unsupported(_) => Error::unsupported(name, e.to_string()),
+        _ => Error::damaged(name, e.to_string()),
     }
+}
+
+/// Refuses pictures over the limit.
+pub(crate) fn check_area(name: &str, w: u32, h: u32) -> Result<()> {
+    if w == 0 || h == 0 {
+        return Err(Error::damaged(name, format!("picture size {w}x{h}")));
+    }
+    if u64::from(w) * u64::from(h) > MAX_STILL_AREA {
+        return Err(Error::limit(name, format!("{w}x{h}; up to {MAX_STILL_AREA} pixels in all")));
+    }
+    Ok(())
+}
+
+/// Facts of a picture file, whichever format it is.
+pub fn facts_of(source: &mut dyn Source) -> Result<StillFacts> {
+    facts(wanted(source)?, source)
+}
+
+fn wanted(source: &mut dyn Source) -> Result<&'static StillFormat> {
+    let mut head = Vec::new();
+    source.seek(SeekFrom::Start(0))?;
+    source.take(crate::container::PROBE_BYTES as u64).read_to_end(&mut head)?;
+    recognise(&head, source)?.ok_or_else(|| Error::unsupported("", "it is no picture of a known format"))
+}
+
+/// A picture file as a frame, whichever format it is.
+pub fn frame_of(source: &mut dyn Source, pool: &Pool) -> Result<VideoFrame> {
+    let format = wanted(source)?;
+    colour::to_frame(&decode(format, source)?, pool)
 }
 
 /// Reads the header only.
 pub fn facts(format: &'static StillFormat, source: &mut dyn Source) -> Result<StillFacts> {
-    let mut d = decoder(format, source)?;
-    let (w, h) = d.dimensions();
-    if u64::from(w) * u64::from(h) > MAX_STILL_AREA {
-        return Err(Error::limit(format.name, format!("{w}x{h}; up to {MAX_STILL_AREA} pixels in all")));
+    let library_format = match format.reader {
+        Reads::Library(l) => l,
+        Reads::Own { facts, .. } => return facts(source),
+    };
+    if library_format == image::ImageFormat::Tiff
+        && let Some((w, h)) = tiff::gray_float_size(source)?
+    {
+        return Ok(StillFacts { float: true, ..StillFacts::new(format.name, w, h, 16, Chroma::Gray) });
     }
-    let (depth, chroma) = match d.color_type() {
-        image::ColorType::L8 | image::ColorType::La8 => (8, Chroma::Gray),
-        image::ColorType::Rgba8 => (8, Chroma::Rgba),
-        image::ColorType::L16 | image::ColorType::La16 => (16, Chroma::Gray),
-        image::ColorType::Rgb16 => (16, Chroma::Rgb),
-        image::ColorType::Rgba16 => (16, Chroma::Rgba),
-        _ => (8, Chroma::Rgb),
+    let mut d = library(format.name, library_format, source)?;
+    let (w, h) = d.dimensions();
+    check_area(format.name, w, h)?;
+    let (depth, chroma, float) = match d.color_type() {
+        image::ColorType::L8 | image::ColorType::La8 => (8, Chroma::Gray, false),
+        image::ColorType::Rgba8 => (8, Chroma::Rgba, false),
+        image::ColorType::L16 | image::ColorType::La16 => (16, Chroma::Gray, false),
+        image::ColorType::Rgb16 => (16, Chroma::Rgb, false),
+        image::ColorType::Rgba16 => (16, Chroma::Rgba, false),
+        image::ColorType::Rgb32F => (16, Chroma::Rgb, true),
+        image::ColorType::Rgba32F => (16, Chroma::Rgba, true),
+        _ => (8, Chroma::Rgb, false),
     };
     let orientation = d.orientation().unwrap_or(Orientation::NoTransforms);
     let (rotation, turned) = match orientation {
@@ -89,16 +218,40 @@ pub fn facts(format: &'static StillFormat, source: &mut dyn Source) -> Result<St
         _ => (0, false),
     };
     let (width, height) = if turned { (h, w) } else { (w, h) };
-    Ok(StillFacts { format: format.name, width, height, depth, chroma, rotation })
+    let mut facts =
+        StillFacts { rotation, float, ..StillFacts::new(format.name, width, height, depth, chroma) };
+    if d.icc_profile().ok().flatten().is_some_and(|p| !p.is_empty()) {
+        facts
+            .remarks
+            .push("a colour profile is inside; pictures made from this one are converted to sRGB".into());
+    }
+    Ok(facts)
 }
 
-/// Decodes a picture whole, turned as its file asks.
+/// Decodes a picture whole, turned as its file asks, in the colours of sRGB. Scene-linear pictures (OpenEXR,
+/// floating-point TIFF) are shown through the sRGB curve, with what is brighter than 1.0 cut off.
 pub fn decode(format: &StillFormat, source: &mut dyn Source) -> Result<DynamicImage> {
-    let mut d = decoder(format, source)?;
+    let library_format = match format.reader {
+        Reads::Library(l) => l,
+        Reads::Own { decode, .. } => return decode(source),
+    };
+    if library_format == image::ImageFormat::Tiff
+        && let Some(gray) = tiff::gray_float(source)?
+    {
+        return Ok(colour::displayed(gray));
+    }
+    let mut d = library(format.name, library_format, source)?;
+    let (w, h) = d.dimensions();
+    check_area(format.name, w, h)?;
     let orientation = d.orientation().unwrap_or(Orientation::NoTransforms);
-    let mut picture = DynamicImage::from_decoder(d).map_err(|e| failed(format, &e))?;
+    let profile = d.icc_profile().ok().flatten();
+    let mut picture = DynamicImage::from_decoder(d).map_err(|e| failed(format.name, &e))?;
     picture.apply_orientation(orientation);
-    Ok(picture)
+    let picture = colour::displayed(picture);
+    Ok(match profile {
+        Some(p) => colour::to_srgb(picture, &p),
+        None => picture,
+    })
 }
 
 /// How a still is written.
@@ -179,7 +332,8 @@ mod tests {
     fn a_still_is_made_smaller_and_keeps_its_colours() {
         let mut out = Cursor::new(Vec::new());
         assert_eq!(convert(&sample(), (32, 0), StillCodec::Png, &mut out).unwrap(), (32, 20));
-        let format = recognise(out.get_ref()).unwrap();
+        let head = out.get_ref().clone();
+        let format = recognise(&head, &mut out).unwrap().unwrap();
         assert_eq!(format.name, "PNG");
         let back = decode(format, &mut out).unwrap().to_rgb8();
         let p = back.get_pixel(16, 10);
@@ -192,7 +346,7 @@ mod tests {
         convert(&sample(), (0, 0), StillCodec::Png, &mut out).unwrap();
         let mut bytes = out.into_inner();
         bytes.truncate(bytes.len() / 2);
-        let e = decode(recognise(&bytes).unwrap(), &mut Cursor::new(bytes)).unwrap_err();
+        let e = decode(&FORMATS[1], &mut Cursor::new(bytes)).unwrap_err();
         assert_eq!(e.class(), "damaged");
     }
 }

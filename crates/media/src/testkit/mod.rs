@@ -1,6 +1,7 @@
 //! Signals made in code, for tests, benches and the sample production.
 
 pub mod clip;
+pub mod compare;
 pub mod layout;
 
 pub use clip::{Clip, write_clip};

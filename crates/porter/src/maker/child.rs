@@ -109,7 +109,7 @@ fn make(order: &Order, control: &Arc<Control>, output: &mut (impl Write + Send))
 fn make_all(order: &Order, control: &Arc<Control>, reading: &Reading) -> Result<Vec<Finished>> {
     let mut source = open(&order.source)?;
     let head = container::probe_bytes(&mut source)?;
-    let made = match still::recognise(&head) {
+    let made = match still::recognise(&head, &mut source)? {
         Some(format) => {
             order.outputs.iter().map(|o| make_still(format, &order.source, o)).collect::<Result<Vec<_>>>()?
         }
@@ -169,7 +169,7 @@ fn make_still(format: &'static still::StillFormat, source: &Path, o: &OrderedOut
     // Read back.
     let mut back = open(&o.path)?;
     let head = container::probe_bytes(&mut back)?;
-    let held = still::recognise(&head).map(|f| still::decode(f, &mut back)).transpose()?;
+    let held = still::recognise(&head, &mut back)?.map(|f| still::decode(f, &mut back)).transpose()?;
     if held.map(|p| (p.width(), p.height())) != Some(size) {
         return Err(media::Error::damaged("output", "the still that was written does not read back").into());
     }

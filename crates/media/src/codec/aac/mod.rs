@@ -1,5 +1,7 @@
-//! AAC (ISO/IEC 14496-3, 2019). Low complexity is decoded by symphonia and encoded by fdk-aac.
+//! AAC (ISO/IEC 14496-3, 2019). Plain stereo is decoded by symphonia, all else (bands
+//! replicated, more channels) by fdk-aac, which also encodes.
 
+pub mod adts;
 mod decode;
 mod encode;
 
@@ -9,7 +11,7 @@ pub use encode::{Encoder, FRAME, RATES};
 use crate::error::{Error, Result};
 
 /// Sampling frequencies by index (table 1.18).
-const FREQUENCIES: [u32; 13] =
+pub(crate) const FREQUENCIES: [u32; 13] =
     [96_000, 88_200, 64_000, 48_000, 44_100, 32_000, 24_000, 22_050, 16_000, 12_000, 11_025, 8_000, 7_350];
 
 /// The parts of an AudioSpecificConfig (1.6.2.1) that say what a stream is.
@@ -81,19 +83,32 @@ impl Config {
         Ok(Config { object_type: object_type as u8, rate, channels, profile })
     }
 
-    /// What the decoder does not decode.
+    /// What neither decoder decodes.
     pub fn refuse(&self) -> Result<()> {
-        if self.profile != "AAC-LC" {
-            return Err(Error::unsupported("", format!("{} cannot be decoded; AAC-LC can", self.profile)));
+        match self.profile {
+            "AAC-LC" | "HE-AAC" | "HE-AAC v2" | "AAC-LD" | "AAC-ELD" => Ok(()),
+            other => Err(Error::unsupported("", format!("{other} cannot be decoded; AAC-LC and HE-AAC can"))),
         }
-        match self.channels {
-            Some(1 | 2) => Ok(()),
-            Some(n) => Err(Error::unsupported(
-                "",
-                format!("AAC-LC of {n} channels cannot be decoded; one or two can"),
-            )),
-            None => Err(Error::unsupported("", "AAC-LC with a program config element cannot be decoded")),
+    }
+
+    /// Samples that a packet decodes to, at `rate`.
+    pub fn frame(&self) -> u32 {
+        match self.profile {
+            "HE-AAC" | "HE-AAC v2" => 2048,
+            "AAC-LD" | "AAC-ELD" => 512,
+            _ => 1024,
         }
+    }
+
+    /// One or two channels of low complexity: symphonia's decoder gives full float precision.
+    fn plain(&self) -> bool {
+        self.profile == "AAC-LC" && matches!(self.channels, Some(1 | 2))
+    }
+
+    /// The setup record for low complexity (or another plain object type) at a rate of the table.
+    pub fn write(object_type: u8, rate_index: u8, channel_config: u8) -> Vec<u8> {
+        let bits = u16::from(object_type) << 11 | u16::from(rate_index) << 7 | u16::from(channel_config) << 3;
+        bits.to_be_bytes().to_vec()
     }
 }
 
@@ -109,7 +124,8 @@ mod tests {
     fn setups_are_told(#[case] b: &[u8], #[case] rate: u32, #[case] ch: Option<u16>, #[case] profile: &str) {
         let c = Config::parse(b).unwrap();
         assert_eq!((c.rate, c.channels, c.profile), (rate, ch, profile));
-        assert_eq!(c.refuse().is_ok(), profile == "AAC-LC");
+        assert!(c.refuse().is_ok());
+        assert_eq!(c.frame(), if profile == "AAC-LC" { 1024 } else { 2048 });
     }
 
     #[test]

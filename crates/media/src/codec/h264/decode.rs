@@ -36,6 +36,8 @@ pub struct Decoder {
     concealed: u64,
     colour: Colour,
     pixel_shape: Ratio,
+    /// Packets have times of decoding only: pictures take the earliest that is free.
+    relabel: bool,
 }
 
 // SAFETY: the library object is used by one owner at a time and keeps no thread of its own (its threaded
@@ -68,6 +70,7 @@ impl Decoder {
             concealed: 0,
             colour,
             pixel_shape,
+            relabel: false,
         };
         let mut param = SDecodingParam::default();
         param.sVideoProperty.eVideoBsType = sys::VIDEO_BITSTREAM_AVC;
@@ -85,6 +88,12 @@ impl Decoder {
             return Err(Error::limit("H.264 decoder", format!("it did not start (code {code})")));
         }
         Ok(decoder)
+    }
+
+    /// Sets whether packets have times of decoding only.
+    pub fn in_order(mut self, yes: bool) -> Self {
+        self.relabel = yes;
+        self
     }
 
     fn vtable(&self) -> &ISVCDecoderVtbl {
@@ -117,7 +126,11 @@ impl Decoder {
         // SAFETY: with status 1 the library has filled in the system memory variant.
         let mem = unsafe { info.UsrData.sSystemBuffer };
         let (Ok(w), Ok(h)) = (u32::try_from(mem.iWidth), u32::try_from(mem.iHeight)) else { return Ok(()) };
-        let Some((pts, duration, shown)) = self.pending.remove(&info.uiOutYuvTimeStamp) else {
+        let mut number = info.uiOutYuvTimeStamp;
+        if self.relabel {
+            number = self.pending.iter().min_by_key(|(_, p)| p.0).map_or(number, |(&n, _)| n);
+        }
+        let Some((pts, duration, shown)) = self.pending.remove(&number) else {
             return Ok(());
         };
         if !shown {

@@ -115,6 +115,60 @@ pub fn nal_units(packet: &[u8], length_size: usize) -> impl Iterator<Item = Resu
     })
 }
 
+/// The NAL units of a byte stream (annex B), without the zeros between them.
+pub fn stream_units(bytes: &[u8]) -> impl Iterator<Item = &[u8]> {
+    let next = move |from: usize| {
+        let mut at = from;
+        // Start codes end with 1: look there, and hop three bytes where no code can be.
+        while let Some(&b) = bytes.get(at + 2) {
+            match b {
+                1 if bytes[at] == 0 && bytes[at + 1] == 0 => return Some(at),
+                0 | 1 => at += 1,
+                _ => at += 3,
+            }
+        }
+        None
+    };
+    let mut start = next(0).map(|a| a + 3);
+    std::iter::from_fn(move || {
+        let from = start?;
+        let end = next(from);
+        start = end.map(|a| a + 3);
+        let mut unit = &bytes[from..end.unwrap_or(bytes.len())];
+        while let [rest @ .., 0] = unit {
+            unit = rest;
+        }
+        Some(unit)
+    })
+    .filter(|u| !u.is_empty())
+}
+
+/// A byte stream's units with lengths of 4 bytes in front.
+pub fn with_lengths(bytes: &[u8]) -> Vec<u8> {
+    let mut out = Vec::with_capacity(bytes.len() + 16);
+    for u in stream_units(bytes) {
+        out.extend((u.len() as u32).to_be_bytes());
+        out.extend_from_slice(u);
+    }
+    out
+}
+
+/// The configuration record for a byte stream, from the parameter sets in it.
+pub fn record_of(bytes: &[u8]) -> Option<Config> {
+    let mut c = Config { length_size: 4, sps: Vec::new(), pps: Vec::new() };
+    for u in stream_units(bytes) {
+        let list = match u[0] & 31 {
+            NAL_SPS => &mut c.sps,
+            NAL_PPS => &mut c.pps,
+            _ => continue,
+        };
+        if list.len() < 16 && !list.iter().any(|have| have == u) {
+            list.push(u.to_vec());
+        }
+    }
+    (!c.sps.is_empty() && !c.pps.is_empty()).then_some(c)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -138,7 +192,24 @@ mod tests {
         assert!(got[1].is_err() && got.len() == 2);
     }
 
+    #[test]
+    fn byte_streams_become_units_with_lengths() {
+        let stream = [0, 0, 0, 1, 0x67, 66, 0, 30, 0, 0, 1, 0x68, 9, 0, 0, 0, 1, 0x65, 1, 2, 0, 3];
+        let units: Vec<_> = stream_units(&stream).collect();
+        assert_eq!(units, [&[0x67, 66, 0, 30][..], &[0x68, 9], &[0x65, 1, 2, 0, 3]]);
+        assert_eq!(with_lengths(&stream)[..8], [0, 0, 0, 4, 0x67, 66, 0, 30]);
+        assert_eq!(record_of(&stream).unwrap().pps, [[0x68, 9]]);
+        assert!(record_of(&stream[..8]).is_none());
+        assert_eq!(stream_units(&[0, 0]).count(), 0);
+    }
+
     proptest! {
+        #[test]
+        fn every_byte_behind_a_start_code_comes_back(units in proptest::collection::vec(proptest::collection::vec(1u8..=255, 1..20), 1..6)) {
+            let stream: Vec<u8> = units.iter().flat_map(|u| [&[0, 0, 1][..], u].concat()).collect();
+            prop_assert_eq!(stream_units(&stream).map(<[u8]>::to_vec).collect::<Vec<_>>(), units);
+        }
+
         #[test]
         fn no_bytes_make_the_parsers_panic(b in proptest::collection::vec(any::<u8>(), 0..200), n in 1usize..5) {
             let _ = Config::parse(&b).map(|c| c.first_sps().is_ok());

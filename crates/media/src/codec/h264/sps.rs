@@ -216,6 +216,22 @@ impl Sps {
         Ok(())
     }
 
+    /// Fills in what the set says and a container, whose size and shape count, does not.
+    pub fn complete(&self, track: &mut VideoTrack) {
+        let (mut said, stated) = (track.clone(), track.clone());
+        self.describe(&mut said);
+        if stated.width > 0 && stated.height > 0 {
+            (said.width, said.height, said.pixel_shape) = (stated.width, stated.height, stated.pixel_shape);
+            if stated.pixel_shape == Ratio::ONE {
+                said.pixel_shape = self.pixel_shape;
+            }
+        }
+        if said.colour == Colour::default() {
+            said.colour = stated.colour;
+        }
+        *track = said;
+    }
+
     /// Fills in what the set says of a track.
     pub fn describe(&self, track: &mut VideoTrack) {
         (track.width, track.height) = (self.width, self.height);

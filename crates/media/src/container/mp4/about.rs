@@ -15,7 +15,7 @@ pub fn read(moov: &[u8], about: &mut About) {
             let Some(len) = be16(item.body, 0) else { continue };
             if let Some(text) = item.body.get(4..4 + usize::from(len)).and_then(text) {
                 let key = String::from_utf8_lossy(&item.kind[1..]).into_owned();
-                note(about, key, text);
+                about.note(&key, text);
             }
         }
         if let Some(meta) = find(udta, b"meta") {
@@ -51,7 +51,7 @@ fn items(meta: &[u8], about: &mut About) {
         if be32(data, 0) == Some(1)
             && let Some(text) = data.get(8..).and_then(text)
         {
-            note(about, key, text);
+            about.note(&key, text);
         }
     }
 }
@@ -61,16 +61,6 @@ fn text(bytes: &[u8]) -> Option<String> {
     let t = String::from_utf8_lossy(bytes);
     let t = t.trim_matches(['\0', ' ', '\n']).to_owned();
     (!t.is_empty()).then_some(t)
-}
-
-fn note(about: &mut About, key: String, value: String) {
-    let last = key.rsplit('.').next().unwrap_or("").to_owned();
-    match last.as_str() {
-        "make" | "mak" => about.maker = Some(value),
-        "model" | "mod" => about.model = Some(value),
-        _ if about.tags.len() < MAX_TAGS => about.tags.push((key, value)),
-        _ => (),
-    }
 }
 
 #[cfg(test)]
@@ -92,7 +82,7 @@ mod tests {
             b.put(b"hdlr", |b| b.zeros(24));
             b.full(b"keys", 0, 0, |b| {
                 b.u32(1);
-                b.put(b"mdta", |b| b.raw(b"org.example.make"));
+                b.put(b"mdta", |b| b.raw(b"com.apple.quicktime.make"));
             });
             b.put(b"ilst", |b| {
                 b.put(&1u32.to_be_bytes(), |b| {
@@ -106,7 +96,7 @@ mod tests {
         });
         let mut about = About::default();
         read(&b.bytes, &mut about);
-        assert_eq!(about.tags, [("nam".to_owned(), "Marsh".to_owned())]);
+        assert_eq!(about.tags, [("title".to_owned(), "Marsh".to_owned())]);
         assert_eq!(about.maker.as_deref(), Some("Heron Optics"));
     }
 }

@@ -114,15 +114,7 @@ pub fn find_path<'a>(body: &'a [u8], path: &[&Kind]) -> Option<&'a [u8]> {
     path.iter().try_fold(body, |b, k| find(b, k))
 }
 
-pub fn be16(b: &[u8], at: usize) -> Option<u16> {
-    Some(u16::from_be_bytes(b.get(at..at + 2)?.try_into().ok()?))
-}
-pub fn be32(b: &[u8], at: usize) -> Option<u32> {
-    Some(u32::from_be_bytes(b.get(at..at + 4)?.try_into().ok()?))
-}
-pub fn be64(b: &[u8], at: usize) -> Option<u64> {
-    Some(u64::from_be_bytes(b.get(at..at + 8)?.try_into().ok()?))
-}
+pub use crate::bits::{be16, be32, be64};
 
 /// Version of a full box (14496-12, 4.2).
 pub fn version(b: &[u8]) -> u8 {

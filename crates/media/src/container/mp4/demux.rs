@@ -2,8 +2,8 @@
 
 use super::boxes::{self, FileBox, be16, be32, be64, find, find_path, inside, version};
 use super::edits::{self, Segment};
-use super::entry;
 use super::tables::{Cursor, Sample, Tables};
+use super::{entry, fragments};
 use crate::container::block::BlockReader;
 use crate::container::{About, Codec, Demux, Media, Packet, Source, Track, rotation_of};
 use crate::error::{Error, Result};
@@ -54,7 +54,13 @@ impl Mp4Reader {
         source.seek(SeekFrom::Start(moov.body))?;
         let mut index = vec![0u8; size as usize];
         source.read_exact(&mut index)?;
-        let index: Arc<[u8]> = index.into();
+        if let Some(packed) = find(&index, b"cmov") {
+            index = fragments::inflate(packed)?;
+        }
+        let mut index: Arc<[u8]> = index.into();
+        if find(&index, b"mvex").is_some() && top.iter().any(|b| &b.kind == b"moof") {
+            index = fragments::plain(&index, &top, &mut source, file_end)?;
+        }
 
         let mut reader = Mp4Reader {
             source: BlockReader::new(source),
@@ -68,15 +74,6 @@ impl Mp4Reader {
                 "cut off, or still being copied: the media data from byte {} goes past the file's end at {file_end}",
                 cut.start
             ));
-        }
-        if find(&index, b"mvex").is_some() && top.iter().any(|b| &b.kind == b"moof") {
-            return Err(Error::unsupported(
-                "moov/mvex",
-                "a fragmented MP4 cannot be read yet; the same material as a plain MP4 or MOV can",
-            ));
-        }
-        if find(&index, b"cmov").is_some() {
-            return Err(Error::unsupported("moov/cmov", "a compressed index cannot be read yet"));
         }
         reader.read_index(&index)?;
         if reader.tracks.is_empty() {
@@ -252,6 +249,7 @@ fn read_track(index: &Arc<[u8]>, trak: &[u8], movie_scale: u32) -> Result<Option
         shown: Some(shown),
         language,
         bytes: Some(walk.tables.total_bytes()),
+        decode_times: false,
     };
     Ok(Some((track, walk)))
 }

@@ -2,11 +2,13 @@
 //! description atoms"): how a track is coded.
 
 use super::boxes::{Kind, be16, be32, be64, find, show};
-use crate::codec::{aac, h264};
-use crate::container::{AudioTrack, Codec, Media, PcmKind, PcmLayout, TimecodeTrack, VideoTrack};
+use crate::codec::{aac, av1, flac, h264, hevc, mpeg_video, opus, vpx};
+use crate::container::{
+    AudioTrack, Codec, Media, Packing, PcmKind, PcmLayout, RawPicture, TimecodeTrack, VideoTrack, codes,
+};
 use crate::error::{Error, Result};
+use crate::frame::Fields;
 use crate::frame::video::check_size;
-use crate::frame::{Colour, Fields};
 use crate::limits::{MAX_CHANNELS, MAX_SAMPLE_RATE, MAX_SETUP_BYTES, MIN_SAMPLE_RATE};
 use crate::units::Ratio;
 
@@ -16,35 +18,17 @@ pub struct Entry {
     pub setup: Vec<u8>,
 }
 
-/// Names the trade has for codes that have no decoder here.
-fn plain_name(kind: &Kind) -> Option<&'static str> {
+/// Names the trade has for sound codes that have no decoder here.
+fn sound_name(kind: &Kind) -> Option<&'static str> {
     Some(match kind {
-        b"hvc1" | b"hev1" => "HEVC",
-        b"dvh1" | b"dvhe" => "HEVC with Dolby Vision",
-        b"vvc1" | b"vvi1" => "VVC",
-        b"av01" => "AV1",
-        b"vp08" => "VP8",
-        b"vp09" => "VP9",
-        b"mp4v" => "MPEG-4 part 2",
-        b"apch" => "ProRes 422 HQ",
-        b"apcn" => "ProRes 422",
-        b"apcs" => "ProRes 422 LT",
-        b"apco" => "ProRes 422 Proxy",
-        b"ap4h" => "ProRes 4444",
-        b"ap4x" => "ProRes 4444 XQ",
-        b"AVdn" | b"AVdh" => "DNx",
-        b"jpeg" | b"mjpa" | b"mjpb" => "Motion JPEG",
-        b"mx5p" | b"mx3p" | b"hdv1" | b"hdv2" | b"hdv3" | b"xdvb" | b"xdvc" | b"xd5b" | b"xd5c" => "MPEG-2",
-        b"dvc " | b"dvcp" | b"dvpp" | b"dv5n" | b"dv5p" | b"dvhp" => "DV",
-        b"v210" => "uncompressed 10-bit 4:2:2",
-        b"2vuy" | b"yuv2" => "uncompressed 8-bit 4:2:2",
         b"ac-3" => "AC-3",
         b"ec-3" => "E-AC-3",
-        b".mp3" => "MP3",
-        b"alac" => "ALAC",
-        b"Opus" => "Opus",
-        b"fLaC" => "FLAC",
-        b"samr" => "AMR",
+        b"ac-4" => "AC-4",
+        b"dtsc" | b"dtsh" | b"dtsl" | b"dtse" => "DTS",
+        b"mlpa" => "TrueHD",
+        b"samr" | b"sawb" => "AMR",
+        b"ima4" => "ADPCM",
+        b"QDM2" | b"QDMC" => "QDesign",
         _ => return None,
     })
 }
@@ -65,7 +49,14 @@ pub fn parse(stsd: &[u8], handler: Kind) -> Result<Entry> {
 }
 
 fn other(kind: Kind, media: Media) -> Entry {
-    Entry { codec: Codec::Other { code: show(kind), name: plain_name(&kind) }, media, setup: Vec::new() }
+    let name = match &kind {
+        b"tx3g" | b"text" => Some("text captions"),
+        b"wvtt" => Some("WebVTT"),
+        b"stpp" => Some("TTML"),
+        b"c608" | b"c708" => Some("closed captions"),
+        _ => None,
+    };
+    Entry { codec: Codec::Other { code: show(kind), name }, media, setup: Vec::new() }
 }
 
 const VIDEO_HEADER: usize = 78;
@@ -75,20 +66,7 @@ fn video(kind: Kind, body: &[u8]) -> Result<Entry> {
     let width = u32::from(be16(body, 24).ok_or_else(short)?);
     let height = u32::from(be16(body, 26).ok_or_else(short)?);
     let children = body.get(VIDEO_HEADER..).unwrap_or(&[]);
-    let mut track = VideoTrack {
-        width,
-        height,
-        pixel_shape: Ratio::ONE,
-        rotation: 0,
-        fields: Fields::Progressive,
-        chroma: None,
-        depth: None,
-        profile: None,
-        level: None,
-        colour: Colour::default(),
-        rate: None,
-        constant_rate: false,
-    };
+    let mut track = VideoTrack::sized(width, height);
     let mut setup = Vec::new();
     let codec = match &kind {
         b"avc1" | b"avc2" | b"avc3" | b"avc4" => {
@@ -105,7 +83,48 @@ fn video(kind: Kind, body: &[u8]) -> Result<Entry> {
             }
             Codec::H264
         }
-        _ => Codec::Other { code: show(kind), name: plain_name(&kind) },
+        b"raw " => raw_picture(be16(body, 74).unwrap_or(24)),
+        b"mp4v" => {
+            let es = find(children, b"esds").map(|e| stream_description(e.get(4..).unwrap_or(&[])));
+            let es = es.unwrap_or_default();
+            let code = format!("mp4v.{:02X}", es.object_type);
+            let name = match es.object_type {
+                0x20 => {
+                    track.profile = mpeg_video::part2_profile(&es.setup).map(String::from);
+                    "MPEG-4 part 2"
+                }
+                0x60..=0x65 => "MPEG-2",
+                0x6a => "MPEG-1 video",
+                0x6d => "PNG pictures",
+                _ => "MPEG-4 part 2",
+            };
+            if es.object_type == 0x6c { Codec::MotionJpeg } else { Codec::Other { code, name: Some(name) } }
+        }
+        _ => {
+            let record = |k| find(children, k).unwrap_or(&[]);
+            let codec = codes::picture(&kind);
+            match &codec {
+                Codec::Av1 => {
+                    setup = held(record(b"av1C"), "av1C")?;
+                    av1::describe(&setup, &mut track);
+                }
+                Codec::Vp8 | Codec::Vp9 => vpx::describe(record(b"vpcC"), &mut track),
+                Codec::Raw(r) => (track.chroma, track.depth) = (Some(r.chroma()), Some(r.depth())),
+                Codec::MotionJpeg => (track.chroma, track.depth) = (None, Some(8)),
+                Codec::Other { name: Some("HEVC" | "HEVC with dynamic metadata"), .. } => {
+                    hevc::describe(record(b"hvcC"), &mut track);
+                }
+                // An avcC record may lie beside codes of one maker.
+                Codec::H264 => {
+                    setup = held(record(b"avcC"), "avcC")?;
+                    if let Ok(Some(sps)) = h264::Config::parse(&setup).and_then(|c| c.first_sps()) {
+                        sps.describe(&mut track);
+                    }
+                }
+                _ => (),
+            }
+            codec
+        }
     };
     // Outside the coded stream: these override it (14496-12, 12.1.4 and 12.1.5).
     if let Some(pasp) = find(children, b"pasp")
@@ -136,6 +155,18 @@ fn video(kind: Kind, body: &[u8]) -> Result<Entry> {
     }
     check_size(&format!("stsd/{}", show(kind)), track.width, track.height)?;
     Ok(Entry { codec, media: Media::Video(track), setup })
+}
+
+/// QuickTime's "raw " is red, green, blue; with 32 bits, what is first is coverage.
+fn raw_picture(depth: u16) -> Codec {
+    match depth {
+        24 => Codec::Raw(RawPicture::new(Packing::Bytes("rgb"))),
+        32 => Codec::Raw(RawPicture::new(Packing::Bytes("argb"))),
+        n => Codec::Other {
+            code: "raw ".into(),
+            name: (n <= 8).then_some("uncompressed pictures with a palette"),
+        },
+    }
 }
 
 fn held(bytes: &[u8], place: &str) -> Result<Vec<u8>> {
@@ -218,14 +249,63 @@ fn sound(kind: Kind, body: &[u8]) -> Result<Entry> {
                     profile = Some(config.profile.to_owned());
                     Codec::Aac
                 }
-                0x69 | 0x6b => Codec::Other { code: "mp4a.6B".into(), name: Some("MP3") },
+                0x69 | 0x6b => Codec::MpegAudio(3),
+                0xad => {
+                    // The same record as in the Opus mapping of Ogg.
+                    setup = held(&es.setup, "esds")?;
+                    (rate, channels) = (opus::RATE, opus::Head::parse(&setup)?.channels.into());
+                    Codec::Opus
+                }
                 0xa5 => Codec::Other { code: "mp4a.A5".into(), name: Some("AC-3") },
                 0xa9 => Codec::Other { code: "mp4a.A9".into(), name: Some("DTS") },
                 0xdd => Codec::Other { code: "mp4a.DD".into(), name: Some("Vorbis") },
                 n => Codec::Other { code: format!("mp4a.{n:02X}"), name: None },
             }
         }
-        _ => Codec::Other { code: show(kind), name: plain_name(&kind) },
+        b".mp3" | [b'm', b's', 0, 0x55] => Codec::MpegAudio(3),
+        b".mp2" | [b'm', b's', 0, 0x50] => Codec::MpegAudio(2),
+        b"Opus" => {
+            // Encapsulation of Opus in ISOBMFF, 4.3.2: as in Ogg, but with high bytes first.
+            let b =
+                find(children, b"dOps").ok_or_else(|| Error::damaged(place.clone(), "no 'dOps' record"))?;
+            let byte = |i: usize| b.get(i).copied().unwrap_or(0);
+            let family = byte(10);
+            let n = byte(1);
+            let head = opus::Head {
+                channels: n,
+                skip: be16(b, 2).unwrap_or(0),
+                gain: be16(b, 8).unwrap_or(0) as i16,
+                family,
+                streams: if family == 0 { 1 } else { byte(11) },
+                coupled: if family == 0 { n.saturating_sub(1) } else { byte(12) },
+                mapping: b.get(13..13 + usize::from(n)).unwrap_or(&[]).to_vec(),
+            };
+            setup = head.write(be32(b, 4).unwrap_or(0));
+            (rate, channels) = (opus::RATE, n.into());
+            Codec::Opus
+        }
+        b"fLaC" => {
+            // Encapsulation of FLAC in ISOBMFF, 3.3.2: metadata blocks, the stream information first.
+            let b =
+                find(children, b"dfLa").ok_or_else(|| Error::damaged(place.clone(), "no 'dfLa' record"))?;
+            setup = b.get(8..8 + flac::Info::BYTES).unwrap_or(&[]).to_vec();
+            let info =
+                flac::Info::parse(&setup).ok_or_else(|| Error::damaged("dfLa", "the record is cut short"))?;
+            (rate, channels) = (info.rate, info.channels);
+            profile = Some(format!("{}-bit", info.bits));
+            Codec::Flac
+        }
+        b"alac" => {
+            let b = find(children, b"alac").or_else(|| wave.and_then(|w| find(w, b"alac")));
+            setup = held(b.and_then(|b| b.get(4..)).unwrap_or(&[]), "alac")?;
+            if setup.len() < 24 {
+                return Err(Error::damaged(place, "the 'alac' record is cut short"));
+            }
+            (rate, channels) = (be32(&setup, 20).unwrap_or(rate), u16::from(setup[9]));
+            profile = Some(format!("{}-bit", setup[5]));
+            Codec::Alac
+        }
+        _ => Codec::Other { code: show(kind), name: sound_name(&kind) },
     };
     if channels == 0 || channels > MAX_CHANNELS {
         return Err(Error::damaged(place, format!("{channels} sound channels; 1 to {MAX_CHANNELS}")));
@@ -243,6 +323,11 @@ fn sound(kind: Kind, body: &[u8]) -> Result<Entry> {
 struct StreamDescription {
     object_type: u8,
     setup: Vec<u8>,
+}
+
+/// The decoder's own setup in an ES descriptor: CAF keeps the same record.
+pub fn decoder_setup(esds: &[u8]) -> Option<Vec<u8>> {
+    Some(stream_description(esds).setup).filter(|s| !s.is_empty())
 }
 
 /// Object type and decoder-specific information of an ES descriptor (14496-1, 7.2.6.5 to 7.2.6.7).

@@ -5,15 +5,17 @@
 //! the file (big-endian tables, never expanded), so a large index costs its own size and no more.
 
 mod about;
-mod boxes;
+pub(crate) mod boxes;
 mod demux;
 mod edits;
 mod entry;
+mod fragments;
 mod mux;
 mod tables;
 #[cfg(test)]
 mod tests;
 
+pub use entry::decoder_setup;
 pub use mux::{Ending, Mp4Writer, OutTrack, OutTrackKind, Sink};
 
 use super::{Format, Source};

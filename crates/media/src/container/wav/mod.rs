@@ -1,12 +1,17 @@
 //! WAVE: RIFF (Multimedia Programming Interface 1.0, 1991), RF64 and BW64 (EBU Tech 3306; ITU-R BS.2088-1),
 //! with the broadcast extension (EBU Tech 3285).
 
-use super::block::BlockReader;
-use super::{About, AudioTrack, Codec, Demux, Format, Media, Packet, PcmKind, PcmLayout, Source, Track};
+use super::codes;
+use super::reader::Reader;
+use super::sound::frames::Frames;
+use super::sound::samples::{Place, Samples};
+use super::stream::{Described, Look, Streamed};
+use super::{About, AudioTrack, Codec, Demux, Format, Media, Source, Track};
+use crate::bits::{le32, le64, text};
+use crate::codec::mpeg_audio::Header;
 use crate::error::{Error, Result};
 use crate::limits::{MAX_CHANNELS, MAX_SAMPLE_RATE, MIN_SAMPLE_RATE};
 use crate::units::Time;
-use std::io::SeekFrom;
 
 pub static FORMAT: Format = Format { name: "WAV", score, open };
 
@@ -17,161 +22,145 @@ fn score(head: &[u8]) -> u8 {
     }
 }
 
-fn open(source: Box<dyn Source>) -> Result<Box<dyn Demux>> {
-    Ok(Box::new(WavReader::open(source)?))
-}
-
-/// Samples of all channels in a packet.
-const RUN: u64 = 4096;
 /// Longest description chunk that is read.
 const MAX_CHUNK: u64 = 1 << 16;
 const MAX_CHUNKS: usize = 10_000;
 
-struct WavReader {
-    source: BlockReader,
-    tracks: Vec<Track>,
-    about: About,
-    data_at: u64,
-    frame: u64,
-    total: u64,
-    next: u64,
-    chosen: bool,
+#[derive(Default)]
+struct Chunks {
+    format: Option<Vec<u8>>,
+    data: Option<(u64, u64)>,
+    /// The sound data's size in a file of more than 4 GB.
+    long: Option<u64>,
 }
 
-fn le16(b: &[u8], at: usize) -> Option<u16> {
-    Some(u16::from_le_bytes(b.get(at..at + 2)?.try_into().ok()?))
-}
-fn le32(b: &[u8], at: usize) -> Option<u32> {
-    Some(u32::from_le_bytes(b.get(at..at + 4)?.try_into().ok()?))
-}
-fn le64(b: &[u8], at: usize) -> Option<u64> {
-    Some(u64::from_le_bytes(b.get(at..at + 8)?.try_into().ok()?))
-}
-
-impl WavReader {
-    fn open(mut source: Box<dyn Source>) -> Result<Self> {
-        let file_end = source.seek(SeekFrom::End(0))?;
-        let mut about = About::default();
-        let (mut fmt, mut data, mut long_data) = (None, None, None);
-        let mut at = 12u64;
-        for _ in 0..MAX_CHUNKS {
-            if at + 8 > file_end {
-                break;
-            }
-            source.seek(SeekFrom::Start(at))?;
-            let mut head = [0u8; 8];
-            source.read_exact(&mut head)?;
-            let mut size = u64::from(le32(&head, 4).unwrap_or(0));
-            let body = at + 8;
-            let mut read = |most: u64| -> Result<Vec<u8>> {
-                let n = size.min(most).min(file_end - body);
-                let mut b = vec![0; n as usize];
-                source.read_exact(&mut b)?;
-                Ok(b)
-            };
-            match &head[..4] {
-                b"fmt " => fmt = Some(read(MAX_CHUNK)?),
-                b"ds64" => long_data = read(28)?.get(8..).and_then(|b| le64(b, 0)),
-                b"bext" => broadcast(&read(MAX_CHUNK)?, &mut about),
-                b"data" => {
-                    if size == u64::from(u32::MAX)
-                        && let Some(n) = long_data
-                    {
-                        size = n;
-                    }
-                    // A writer that never came back to fill in the size leaves 0 or all ones.
-                    let open_end = size == 0 || size == u64::from(u32::MAX);
-                    let there = file_end - body;
-                    if !open_end && size > there {
-                        about.damage = Some(format!(
-                            "cut off, or still being copied: the sound data should have {size} bytes, but the file ends after {there}"
-                        ));
-                    }
-                    let len = if open_end { there } else { size.min(there) };
-                    data = data.or(Some((body, len)));
-                }
-                _ => (),
-            }
-            // Chunks stand at even offsets.
-            at = body.saturating_add(size).saturating_add(size & 1);
-        }
-        let fmt = fmt.ok_or_else(|| Error::damaged("WAV", "no 'fmt ' chunk"))?;
-        let (data_at, len) = data.ok_or_else(|| Error::damaged("WAV", "no 'data' chunk"))?;
-        let (codec, rate, channels, frame) = describe(&fmt)?;
-        let total = len / frame;
-        let track = Track {
-            id: 1,
-            media: Media::Audio(AudioTrack { rate, channels, profile: None }),
-            codec,
-            timescale: rate,
-            setup: Vec::new(),
-            start: Time::new(0, rate),
-            duration: Time::new(total.min(i64::MAX as u64) as i64, rate),
-            packets: None,
-            shown: None,
-            language: None,
-            bytes: Some(len),
-        };
-        let source = BlockReader::new(source);
-        Ok(WavReader { source, tracks: vec![track], about, data_at, frame, total, next: 0, chosen: true })
+fn open(source: Box<dyn Source>) -> Result<Box<dyn Demux>> {
+    let mut r = Reader::new(source)?;
+    let mut about = About::default();
+    let chunks = read(&mut r, &mut about)?;
+    let fmt = chunks.format.ok_or_else(|| Error::damaged("WAV", "no 'fmt ' chunk"))?;
+    let (at, len) = chunks.data.ok_or_else(|| Error::damaged("WAV", "no 'data' chunk"))?;
+    let w = codes::wave(&fmt).ok_or_else(|| Error::damaged("WAV/fmt", "the chunk is cut short"))?;
+    if w.channels == 0 || w.channels > MAX_CHANNELS {
+        return Err(Error::damaged("WAV/fmt", format!("{} channels; 1 to {MAX_CHANNELS}", w.channels)));
     }
-}
-
-fn describe(fmt: &[u8]) -> Result<(Codec, u32, u16, u64)> {
-    let cut = || Error::damaged("WAV/fmt", "the chunk is cut short");
-    let mut tag = le16(fmt, 0).ok_or_else(cut)?;
-    let channels = le16(fmt, 2).ok_or_else(cut)?;
-    let rate = le32(fmt, 4).ok_or_else(cut)?;
-    let frame = le16(fmt, 12).ok_or_else(cut)?;
-    let bits = le16(fmt, 14).ok_or_else(cut)?;
-    let mut valid = bits;
-    if tag == 0xfffe {
-        valid = le16(fmt, 18).filter(|&v| v > 0 && v <= bits).unwrap_or(bits);
-        tag = le16(fmt, 24).ok_or_else(cut)?;
-    }
-    if channels == 0 || channels > MAX_CHANNELS {
-        return Err(Error::damaged("WAV/fmt", format!("{channels} channels; 1 to {MAX_CHANNELS}")));
-    }
-    if !(MIN_SAMPLE_RATE..=MAX_SAMPLE_RATE).contains(&rate) {
+    if !(MIN_SAMPLE_RATE..=MAX_SAMPLE_RATE).contains(&w.rate) {
         return Err(Error::damaged(
             "WAV/fmt",
-            format!("sample rate {rate} Hz; {MIN_SAMPLE_RATE} to {MAX_SAMPLE_RATE}"),
+            format!("sample rate {} Hz; {MIN_SAMPLE_RATE} to {MAX_SAMPLE_RATE}", w.rate),
         ));
     }
-    let bytes = (frame / channels).max(1);
-    let pcm = |kind| {
-        Codec::Pcm(PcmLayout {
-            bits: valid.min(64) as u8,
-            bytes: bytes.min(255) as u8,
-            big_endian: false,
-            kind,
-        })
+    let media = Media::Audio(AudioTrack { rate: w.rate, channels: w.channels, profile: None });
+    let mut track = Track::new(1, w.codec, media, w.rate);
+    track.setup = w.setup;
+    let bytes = match &track.codec {
+        Codec::Pcm(p) => Some(u64::from(p.bytes) * u64::from(w.channels)),
+        _ => None,
     };
-    let codec = match tag {
-        1 if bytes == 1 => pcm(PcmKind::Unsigned),
-        1 => pcm(PcmKind::Signed),
-        3 => pcm(PcmKind::Float),
-        6 => pcm(PcmKind::Alaw),
-        7 => pcm(PcmKind::Mulaw),
-        0x50 => Codec::Other { code: "0x0050".into(), name: Some("MPEG-1 layer II") },
-        0x55 => Codec::Other { code: "0x0055".into(), name: Some("MP3") },
-        2 => Codec::Other { code: "0x0002".into(), name: Some("ADPCM") },
-        n => Codec::Other { code: format!("{n:#06x}"), name: None },
-    };
-    if matches!(codec, Codec::Pcm(_)) && u64::from(bytes) * u64::from(channels) != u64::from(frame) {
-        return Err(Error::damaged("WAV/fmt", format!("{frame} bytes for a sample of {channels} channels")));
+    if bytes.is_some_and(|b| b != u64::from(w.block)) {
+        return Err(Error::damaged(
+            "WAV/fmt",
+            format!("{} bytes for a sample of {} channels", w.block, w.channels),
+        ));
     }
-    Ok((codec, rate, channels, u64::from(frame.max(1))))
+    if let Codec::MpegAudio(_) = track.codec {
+        let parse = |b: &[u8]| Header::parse(b).map(|h| (0, h.len));
+        r.go(at);
+        Frames::sync(&mut r, parse, Header::BYTES, 1 << 20)?;
+        let first = r.at();
+        let frames = Frames::new(r, parse, Header::BYTES, first, at + len);
+        let look = Look { format: FORMAT.name, bytes: 1 << 30, from_zero: false };
+        return Ok(Box::new(Streamed::open(frames, vec![Described::new(track, w.rate)], about, look)?));
+    }
+    let frame = bytes.unwrap_or(u64::from(w.block));
+    let place = Place { at, len, frame };
+    let seconds = match bytes {
+        None if w.bytes_per_second > 0 => Some(len as f64 / f64::from(w.bytes_per_second)),
+        _ => None,
+    };
+    let mut samples = Samples::new(FORMAT.name, r.into_source(), track, about, place);
+    if let Some(s) = seconds {
+        // Coded sound is as long as its bytes take at the stated rate.
+        samples.set_duration(Time::new((s * 1000.0) as i64, 1000));
+    }
+    Ok(Box::new(samples))
+}
+
+fn read(r: &mut Reader, about: &mut About) -> Result<Chunks> {
+    let mut c = Chunks::default();
+    r.go(12);
+    for _ in 0..MAX_CHUNKS {
+        let Some(head) = r.array::<8>()? else { break };
+        let mut size = u64::from(le32(&head, 4).unwrap_or(0));
+        let body = r.at();
+        let there = r.left();
+        let some = size.min(MAX_CHUNK).min(there);
+        match &head[..4] {
+            b"fmt " => c.format = Some(r.take(some, "fmt")?),
+            b"ds64" => c.long = r.take(size.min(28).min(there), "ds64")?.get(8..).and_then(|b| le64(b, 0)),
+            b"bext" => broadcast(&r.take(some, "bext")?, about),
+            b"iXML" => production(&String::from_utf8_lossy(&r.take(some, "iXML")?), about),
+            b"LIST" => list(&r.take(some, "LIST")?, about),
+            b"data" => {
+                if size == u64::from(u32::MAX)
+                    && let Some(n) = c.long
+                {
+                    size = n;
+                }
+                // A writer that never came back to fill in the size leaves 0 or all ones.
+                let open_end = size == 0 || size == u64::from(u32::MAX);
+                if !open_end && size > there {
+                    about.damage = Some(format!(
+                        "cut off, or still being copied: the sound data should have {size} bytes, but the file ends after {there}"
+                    ));
+                }
+                let len = if open_end { there } else { size.min(there) };
+                c.data = c.data.or(Some((body, len)));
+            }
+            _ => (),
+        }
+        // Chunks stand at even offsets.
+        r.go(body.saturating_add(size).saturating_add(size & 1));
+    }
+    Ok(c)
+}
+
+/// The INFO list of RIFF files.
+fn list(b: &[u8], about: &mut About) {
+    let Some(mut b) = b.strip_prefix(b"INFO") else { return };
+    while let Some((kind, rest)) = b.split_first_chunk::<4>() {
+        let Some(size) = le32(rest, 0).map(|n| n as usize) else { return };
+        let body = &rest[4..];
+        let key = match kind {
+            b"INAM" => Some("title"),
+            b"IART" => Some("artist"),
+            b"ICMT" => Some("comment"),
+            b"ICRD" => Some("date"),
+            b"ISFT" => Some("software"),
+            _ => None,
+        };
+        if let (Some(key), Some(t)) = (key, text(&body[..size.min(body.len())])) {
+            about.note(key, t);
+        }
+        b = body.get(size.saturating_add(size & 1)..).unwrap_or(&[]);
+    }
+}
+
+/// What location recorders write beside the sound (iXML specification, 1.61): the fields a coordinator asks for.
+fn production(xml: &str, about: &mut About) {
+    for (element, key) in
+        [("PROJECT", "project"), ("SCENE", "scene"), ("TAKE", "take"), ("TAPE", "reel"), ("NOTE", "note")]
+    {
+        let found = xml.split_once(&format!("<{element}>")).and_then(|(_, rest)| rest.split_once("</"));
+        if let Some((value, _)) = found.filter(|(v, _)| !v.trim().is_empty() && v.len() < 4096) {
+            about.note(key, value.trim().to_owned());
+        }
+    }
 }
 
 /// EBU Tech 3285, table 1.
 fn broadcast(b: &[u8], about: &mut About) {
-    let text = |from: usize, len: usize| {
-        let raw = b.get(from..from + len)?;
-        let raw = &raw[..raw.iter().position(|&c| c == 0).unwrap_or(len)];
-        let t = String::from_utf8_lossy(raw).trim().to_owned();
-        (!t.is_empty()).then_some(t)
-    };
+    let text = |from: usize, len: usize| b.get(from..from + len).and_then(text);
     for (key, from, len) in
         [("description", 0, 256), ("originator", 256, 32), ("originator reference", 288, 32)]
     {
@@ -187,31 +176,6 @@ fn broadcast(b: &[u8], about: &mut About) {
         ));
     }
     about.start_samples = le64(b, 338);
-}
-
-impl Demux for WavReader {
-    fn format(&self) -> &'static str {
-        FORMAT.name
-    }
-    fn tracks(&self) -> &[Track] {
-        &self.tracks
-    }
-    fn about(&self) -> &About {
-        &self.about
-    }
-    fn choose(&mut self, tracks: &[usize]) {
-        self.chosen = tracks.contains(&0);
-    }
-    fn next_packet(&mut self) -> Result<Option<Packet>> {
-        let n = RUN.min(self.total - self.next);
-        if n == 0 || !self.chosen {
-            return Ok(None);
-        }
-        let data = self.source.read(self.data_at + self.next * self.frame, (n * self.frame) as usize)?;
-        let pts = self.next as i64;
-        self.next += n;
-        Ok(Some(Packet { pts, duration: n as i64, key: true, shown: true, data, ..Packet::default() }))
-    }
 }
 
 #[cfg(test)]
@@ -248,8 +212,8 @@ mod tests {
         }
         out
     }
-    fn read(bytes: Vec<u8>) -> Result<WavReader> {
-        WavReader::open(Box::new(Cursor::new(bytes)))
+    fn read(bytes: Vec<u8>) -> Result<Box<dyn Demux>> {
+        open(Box::new(Cursor::new(bytes)))
     }
 
     #[rstest]
@@ -264,8 +228,8 @@ mod tests {
         let mut r =
             read(wav(b"RIFF", &[(b"fmt ", 16, fmt(1, 1, 8000, 16)), (b"data", stated, vec![1; 10_000])]))
                 .unwrap();
-        assert_eq!(r.tracks[0].duration, Time::new(samples, 8000));
-        assert_eq!(r.about.damage.is_some(), damage.is_some());
+        assert_eq!(r.tracks()[0].duration, Time::new(samples, 8000));
+        assert_eq!(r.about().damage.is_some(), damage.is_some());
         let mut bytes = 0;
         while let Some(p) = r.next_packet().unwrap() {
             bytes += p.data.len();
@@ -291,8 +255,32 @@ mod tests {
             ],
         ))
         .unwrap();
-        assert_eq!((r.total, r.about.start_samples), (100, Some(172_800_000)));
-        assert_eq!(r.about.tags[0].1, "Marsh");
+        assert_eq!((r.tracks()[0].duration.ticks, r.about().start_samples), (100, Some(172_800_000)));
+        assert_eq!(r.about().tags[0].1, "Marsh");
+    }
+
+    #[test]
+    fn what_recorders_write_beside_the_sound_is_read() {
+        let ixml =
+            b"<BWFXML><PROJECT>Estuary Hours</PROJECT><SCENE>12A</SCENE><TAPE></TAPE></BWFXML>".to_vec();
+        let mut info = b"INFOINAM\x05\0\0\0Marsh\0ISFT\xff\0\0\0cut".to_vec();
+        info.push(0);
+        let (a, b) = (ixml.len() as u32, info.len() as u32);
+        let r = read(wav(
+            b"RIFF",
+            &[
+                (b"fmt ", 16, fmt(1, 1, 8000, 8)),
+                (b"iXML", a, ixml),
+                (b"LIST", b, info),
+                (b"data", 2, vec![0; 2]),
+            ],
+        ))
+        .unwrap();
+        let tags: Vec<_> = r.about().tags.iter().map(|(k, v)| (k.as_str(), v.as_str())).collect();
+        assert_eq!(
+            tags,
+            [("project", "Estuary Hours"), ("scene", "12A"), ("title", "Marsh"), ("software", "cut")]
+        );
     }
 
     #[rstest]

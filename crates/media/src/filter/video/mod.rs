@@ -1,5 +1,6 @@
 //! Filters on pictures.
 
+pub mod convert;
 pub mod scale;
 
 pub use scale::{Scaler, fit};

@@ -1,0 +1,66 @@
+//! Formats that are known by their first bytes, but not read: so that a refusal can say what a file is, and
+//! what would work instead.
+
+/// What these first bytes are, and what to do with such a file.
+pub fn name(head: &[u8]) -> Option<(&'static str, &'static str)> {
+    const MEDIA: &str = "a copy in MP4, MOV, Matroska or MPEG-TS can be read";
+    const SOUND: &str = "a copy in WAV, AIFF, FLAC, MP3 or M4A can be read";
+    const PICTURE: &str = "a copy in JPEG, PNG, TIFF, WebP, AVIF, EXR or DPX can be read";
+    const OTHER: &str = "it is not media";
+    let at = |n: usize, what: &[u8]| head.get(n..).is_some_and(|h| h.starts_with(what));
+    let brand = head.get(8..12).filter(|_| at(4, b"ftyp"));
+    Some(match head {
+        _ if at(0, &[0x06, 0x0e, 0x2b, 0x34, 0x02, 0x05, 0x01, 0x01]) => ("MXF", MEDIA),
+        _ if at(0, &[0x30, 0x26, 0xb2, 0x75, 0x8e, 0x66, 0xcf, 0x11]) => ("ASF (Windows Media)", MEDIA),
+        _ if at(0, b"FLV\x01") => ("FLV", MEDIA),
+        _ if at(0, b".RMF") => ("RealMedia", MEDIA),
+        _ if at(0, &[0x1f, 0x07, 0x00]) && head.len() >= 4 => ("a plain DV stream", MEDIA),
+        _ if at(0, b"RIFF") && at(8, b"RMID") => ("MIDI", SOUND),
+        _ if at(0, b"MThd") => ("MIDI", SOUND),
+        _ if at(0, b"wvpk") => ("WavPack", SOUND),
+        _ if at(0, b"MAC ") => ("Monkey's Audio", SOUND),
+        _ if at(0, b"TTA1") => ("True Audio", SOUND),
+        _ if at(0, b"MPCK") || at(0, b"MP+") => ("Musepack", SOUND),
+        _ if at(0, b"DSD ") || at(0, b"FRM8") => ("DSD sound", SOUND),
+        _ if at(0, b"#!AMR") => ("AMR", SOUND),
+        _ if at(0, b".snd") => ("AU sound", SOUND),
+        _ if at(0, &[0x0b, 0x77]) => ("a plain AC-3 stream", SOUND),
+        _ if at(0, &[0x7f, 0xfe, 0x80, 0x01]) => ("a plain DTS stream", SOUND),
+        _ if at(0, b"riff\x2e\x91\xcf\x11") => ("Wave64", SOUND),
+        _ if at(0, b"8BPS") => ("a Photoshop picture", PICTURE),
+        _ if at(0, &[0xff, 0x0a]) || at(0, b"\0\0\0\x0cJXL ") => ("JPEG XL", PICTURE),
+        _ if at(0, b"\0\0\0\x0cjP  ") || at(0, &[0xff, 0x4f, 0xff, 0x51]) => ("JPEG 2000", PICTURE),
+        _ if matches!(brand, Some(b"heic" | b"heix" | b"heim" | b"heis" | b"hevc" | b"mif1" | b"msf1")) => {
+            ("HEIF", PICTURE)
+        }
+        _ if at(0, b"II*\0\x10\0\0\0CR") => ("a camera's raw picture", PICTURE),
+        _ if at(0, b"IIRO") || at(0, b"IIU\0") || at(0, b"FUJIFILM") => ("a camera's raw picture", PICTURE),
+        _ if at(0, b"<svg") => ("SVG", PICTURE),
+        _ if at(0, b"#?RADIANCE") => ("Radiance HDR", PICTURE),
+        _ if at(0, b"%PDF") => ("PDF", OTHER),
+        _ if at(0, b"PK\x03\x04") => ("a ZIP archive (or an office document)", OTHER),
+        _ if at(0, &[0x1f, 0x8b]) => ("a gzip file", OTHER),
+        _ if at(0, b"7z\xbc\xaf\x27\x1c") => ("a 7z archive", OTHER),
+        _ if at(0, b"Rar!") => ("a RAR archive", OTHER),
+        _ if at(257, b"ustar") => ("a tar archive", OTHER),
+        _ if at(0, b"\x7fELF") || at(0, b"MZ") => ("a program", OTHER),
+        _ if at(0, b"SQLite format 3") => ("a database", OTHER),
+        _ if at(0, &[0xd0, 0xcf, 0x11, 0xe0]) => ("an office document", OTHER),
+        _ => return None,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(&[0x06, 0x0e, 0x2b, 0x34, 0x02, 0x05, 0x01, 0x01, 0x0d], Some("MXF"))]
+    #[case(b"%PDF-1.7", Some("PDF"))]
+    #[case(b"\0\0\0\x18ftypheic", Some("HEIF"))]
+    #[case(b"anything", None)]
+    fn first_bytes_are_named(#[case] head: &[u8], #[case] want: Option<&str>) {
+        assert_eq!(name(head).map(|n| n.0), want);
+    }
+}

@@ -1,0 +1,5 @@
+//! Files of pictures alone.
+
+pub mod gif;
+pub mod ivf;
+pub mod y4m;

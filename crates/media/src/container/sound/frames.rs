@@ -1,0 +1,90 @@
+//! A stream of frames that tell their own length: plain MPEG audio and AAC.
+
+use crate::container::reader::Reader;
+use crate::container::stream::{Parts, Raw};
+use crate::error::{Error, Result};
+
+/// What a frame's header says: bytes before the part that is decoded, and of the whole.
+pub type Parse = fn(&[u8]) -> Option<(usize, usize)>;
+
+pub struct Frames {
+    pub r: Reader,
+    parse: Parse,
+    /// Bytes that a header takes.
+    least: usize,
+    first: u64,
+    end: u64,
+    cut: Option<String>,
+}
+
+impl Frames {
+    pub fn new(r: Reader, parse: Parse, least: usize, first: u64, end: u64) -> Self {
+        let mut f = Frames { r, parse, least, first, end, cut: None };
+        f.rewind();
+        f
+    }
+
+    /// The first place from here where two frames follow each other (or one ends the file).
+    pub fn sync(r: &mut Reader, parse: Parse, least: usize, most: u64) -> Result<bool> {
+        let end = r.at().saturating_add(most);
+        while r.at() < end {
+            let left = end - r.at();
+            if !r.find(least, left, |b| parse(b).is_some())? {
+                return Ok(false);
+            }
+            let at = r.at();
+            let Some((_, len)) = parse(&r.peek(least)?) else { return Ok(false) };
+            let next = at + len as u64;
+            r.go(next);
+            let follows = parse(&r.peek(least)?).is_some() || next >= r.len();
+            r.go(at);
+            if follows {
+                return Ok(true);
+            }
+            r.skip(1);
+        }
+        Ok(false)
+    }
+}
+
+impl Parts for Frames {
+    fn next(&mut self) -> Result<Option<Raw>> {
+        let at = self.r.at();
+        if at + self.least as u64 > self.end {
+            return Ok(None);
+        }
+        let head = self.r.peek(self.least)?;
+        let Some((header, len)) = (self.parse)(&head) else {
+            self.r.skip(1);
+            if !Self::sync(&mut self.r, self.parse, self.least, u64::MAX)? {
+                // Other data may follow the last frame.
+                return Ok(None);
+            }
+            return Err(Error::damaged_at(
+                "sound frame",
+                at,
+                format!("{} bytes that are no frame", self.r.at() - at),
+            ));
+        };
+        if at + len as u64 > self.end {
+            self.cut.get_or_insert(format!(
+                "cut off, or still being copied: a frame of {len} bytes at byte {at}, but the sound ends at {}",
+                self.end
+            ));
+            self.r.go(self.end);
+            return Ok(None);
+        }
+        let mut data = self.r.take(len as u64, "sound frame")?;
+        data.drain(..header);
+        Ok(Some(Raw { key: true, data, ..Raw::default() }))
+    }
+    fn rewind(&mut self) {
+        self.r.go(self.first);
+    }
+    fn at(&self) -> u64 {
+        self.r.at()
+    }
+    fn cut(&self) -> Option<String> {
+        self.cut.clone()
+    }
+}

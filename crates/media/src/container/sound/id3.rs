@@ -1,0 +1,95 @@
+//! Tags in front of sound: ID3 version 2 (the informal standard at id3.org, 2.2 to 2.4).
+
+use crate::bits::be32;
+use crate::container::About;
+
+/// Bytes of the whole tag that starts these bytes; 0 if there is none.
+pub fn size(b: &[u8]) -> u64 {
+    match b {
+        [b'I', b'D', b'3', 2..=4, _, flags, a, c, d, e, ..] if (a | c | d | e) & 0x80 == 0 => {
+            let n = [a, c, d, e].iter().fold(0u64, |v, &&x| v << 7 | u64::from(x));
+            10 + n + if flags & 0x10 != 0 { 10 } else { 0 }
+        }
+        _ => 0,
+    }
+}
+
+/// Reads text frames of a whole tag.
+pub fn read(b: &[u8], about: &mut About) {
+    let Some(&version) = b.get(3) else { return };
+    let (name_len, head) = if version == 2 { (3, 6) } else { (4, 10) };
+    let mut at = 10;
+    while let Some(h) = b.get(at..at + head) {
+        let size = match version {
+            2 => usize::from(h[3]) << 16 | usize::from(h[4]) << 8 | usize::from(h[5]),
+            3 => be32(h, 4).unwrap_or(0) as usize,
+            _ => h[4..8].iter().fold(0, |v, &x| v << 7 | usize::from(x & 0x7f)),
+        };
+        let Some(body) = b.get(at + head..at + head + size) else { return };
+        at += head + size;
+        let key = match &h[..name_len] {
+            b"TIT2" | b"TT2" => "title",
+            b"TPE1" | b"TP1" => "artist",
+            b"TALB" | b"TAL" => "album",
+            b"TDRC" | b"TYER" | b"TYE" => "date",
+            b"TCON" | b"TCO" => "genre",
+            b"TRCK" | b"TRK" => "track",
+            b"TSSE" | b"TSS" => "encoder",
+            b"APIC" | b"PIC" => {
+                about.remarks.push("a cover picture is inside".into());
+                continue;
+            }
+            [0, ..] => return,
+            _ => continue,
+        };
+        if let Some(t) = text(body) {
+            about.note(key, t);
+        }
+    }
+}
+
+/// Text with its encoding in front (2.4, 4).
+fn text(b: &[u8]) -> Option<String> {
+    let (&encoding, rest) = b.split_first()?;
+    let rest = &rest[..rest.len().min(4096)];
+    let wide = |little: bool, b: &[u8]| {
+        let units = b.chunks_exact(2).map(|c| {
+            let pair = [c[0], c[1]];
+            if little { u16::from_le_bytes(pair) } else { u16::from_be_bytes(pair) }
+        });
+        String::from_utf16_lossy(&units.collect::<Vec<_>>())
+    };
+    let t = match (encoding, rest) {
+        (1, [0xff, 0xfe, more @ ..]) => wide(true, more),
+        (1, [0xfe, 0xff, more @ ..]) => wide(false, more),
+        (2, more) => wide(false, more),
+        (3, more) => String::from_utf8_lossy(more).into_owned(),
+        (_, more) => more.iter().map(|&c| c as char).collect(),
+    };
+    let t = t.trim_matches(['\0', ' ']).replace('\0', " / ");
+    (!t.is_empty()).then_some(t)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn text_in_every_encoding_is_read() {
+        let mut tag = b"ID3\x03\0\0\0\0\0\x7f".to_vec();
+        for (key, body) in [(b"TIT2", &b"\x01\xff\xfeD\0a\0"[..]), (b"TPE1", b"\0Warden\0"), (b"APIC", b"\0")]
+        {
+            tag.extend(key);
+            tag.extend((body.len() as u32).to_be_bytes());
+            tag.extend([0, 0]);
+            tag.extend(body);
+        }
+        let mut about = About::default();
+        read(&tag, &mut about);
+        assert_eq!(
+            about.tags,
+            [("title".to_owned(), "Da".to_owned()), ("artist".to_owned(), "Warden".to_owned())]
+        );
+        assert_eq!((about.remarks.len(), size(&tag), size(b"ID3")), (1, 137, 0));
+    }
+}

@@ -1,0 +1,13 @@
+//! Files of sound alone.
+
+pub mod adts;
+pub mod aiff;
+pub mod caf;
+pub mod flac;
+pub(crate) mod frames;
+pub mod id3;
+pub mod mpeg;
+pub(crate) mod samples;
+
+#[cfg(test)]
+mod tests;

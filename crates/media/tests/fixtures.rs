@@ -1,0 +1,308 @@
+//! Files of other encoders with content that can be computed, and of a browser whose own decoders say what the
+//! frames are: lossless formats must agree bit for bit. `tools/fixtures` wrote them.
+
+use media::container::{self, Demux};
+use media::facts::{self, Facts, Kind};
+use media::frame::{Chroma, Pool, Samples, VideoFrame};
+use media::testkit::compare::luma_difference;
+use media::units::{Ratio, Time};
+use media::{codec, still};
+use rstest::rstest;
+use sha2::{Digest, Sha256};
+use std::fs::File;
+use std::path::{Path, PathBuf};
+
+fn fixture(name: &str) -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/fixtures").join(name)
+}
+
+fn open(name: &str) -> Box<dyn Demux> {
+    container::open(Box::new(File::open(fixture(name)).unwrap())).unwrap_or_else(|e| panic!("{name}: {e}"))
+}
+
+fn facts_of(name: &str) -> Facts {
+    facts::of(Box::new(File::open(fixture(name)).unwrap())).unwrap_or_else(|e| panic!("{name}: {e}"))
+}
+
+fn samples(name: &str) -> Vec<f32> {
+    let mut d = open(name);
+    let i = d.tracks().iter().position(|t| t.audio().is_some()).unwrap();
+    let mut decoder = codec::audio_decoder(&d.tracks()[i]).unwrap();
+    d.choose(&[i]);
+    let mut out = Vec::new();
+    while let Some(p) = d.next_packet().unwrap() {
+        let mut f = decoder.decode(&p).unwrap();
+        f.trim(p.trim_start as usize, 0);
+        f.trim(0, f.len().saturating_sub(p.keep.map_or(f.len(), |k| k as usize)));
+        out.extend(f.samples);
+    }
+    out
+}
+
+/// What tools/fixtures/make.py put in, as whole numbers of 24 bits.
+fn value(i: usize, c: usize, bits: u8) -> i32 {
+    let v = ((i * (37 + 11 * c) % 4001) as i32 - 2000) * 16;
+    v * 256 + if bits == 24 { (i % 251) as i32 } else { 0 }
+}
+
+#[rstest]
+#[case("sound-16.flac", 16)]
+#[case("sound-24.flac", 24)]
+#[case("sound-16.aiff", 16)]
+#[case("sound-24.aiff", 24)]
+#[case("sound-float.aifc", 16)]
+#[case("sound-24.caf", 24)]
+#[case("sound-float.caf", 16)]
+#[case("sound-alac-16.caf", 16)]
+#[case("sound-alac-24.caf", 24)]
+#[case("sound-24.wav", 24)]
+#[case("sound-16.rf64", 16)]
+fn lossless_sound_is_the_same_to_the_bit(#[case] name: &str, #[case] bits: u8) {
+    let got = samples(name);
+    assert_eq!(got.len(), 6000, "{name}");
+    for (n, s) in got.iter().enumerate() {
+        let whole = (f64::from(*s) * 8_388_608.0) as i32;
+        assert_eq!(whole, value(n / 2, n % 2, bits), "{name}, sample {n}");
+    }
+    let f = facts_of(name);
+    assert_eq!((f.kind, f.audio[0].rate, f.audio[0].channels), (Kind::Audio, 44_100, 2));
+    assert_eq!(f.duration.unwrap().exact, Time::new(3000, 44_100));
+    assert_eq!(f.damage, None);
+}
+
+#[rstest]
+#[case("sound-alaw.wav", 0.012)]
+#[case("sound-ulaw.caf", 0.012)]
+fn companded_sound_is_as_near_as_its_steps(#[case] name: &str, #[case] most: f32) {
+    let got = samples(name);
+    assert_eq!(got.len(), 6000);
+    for (n, s) in got.iter().enumerate() {
+        let want = value(n / 2, n % 2, 16) as f32 / 8_388_608.0;
+        assert!((s - want).abs() < most.max(want.abs() * 0.04), "{name}, sample {n}: {s}, not {want}");
+    }
+}
+
+/// Priming and padding gone: what went in comes out, as long and at its place.
+#[rstest]
+#[case("tone.ogg", 44_100, 44_100)]
+#[case("tone.mp3", 44_100, 44_100)]
+#[case("tone.opus", 48_000, 40_000)]
+fn lossy_sound_keeps_its_place_and_length(#[case] name: &str, #[case] rate: u32, #[case] length: usize) {
+    let f = facts_of(name);
+    assert_eq!(f.audio[0].rate, rate);
+    let got = samples(name);
+    assert_eq!(got.len() / 2, length, "{name}");
+    let tone = |i: usize| 0.4 * (i as f32 * 0.02).sin();
+    let first = |i: usize| got[2 * i];
+    let worst = (2000..length - 4000).map(|i| (first(i) - tone(i)).abs()).fold(0.0, f32::max);
+    assert!(worst < 0.03, "{name}: {worst} off at worst");
+}
+
+fn colour(x: u32, y: u32) -> [u16; 3] {
+    [5 * x % 256, 7 * y % 256, (3 * x + 5 * y) % 256].map(|v| v as u16)
+}
+
+fn picture(name: &str) -> VideoFrame {
+    still::frame_of(&mut File::open(fixture(name)).unwrap(), &Pool::new())
+        .unwrap_or_else(|e| panic!("{name}: {e}"))
+}
+
+#[rstest]
+#[case("picture.png")]
+#[case("picture.bmp")]
+#[case("picture.tiff")]
+#[case("picture-deflate.tiff")]
+#[case("picture.webp")]
+fn lossless_pictures_are_the_same_to_the_bit(#[case] name: &str) {
+    let f = picture(name);
+    assert_eq!((f.width, f.height, f.depth), (48, 32, 8));
+    for y in 0..32 {
+        for x in 0..48 {
+            assert_eq!([0, 1, 2].map(|p| f.planes[p].at(x, y)), colour(x, y), "{name} at {x},{y}");
+        }
+    }
+}
+
+#[rstest]
+#[case("gray-16.png")]
+#[case("gray-16.tiff")]
+fn sixteen_bits_stay_sixteen(#[case] name: &str) {
+    let f = picture(name);
+    assert_eq!((f.depth, f.chroma), (16, Chroma::Gray));
+    for x in 0..48 {
+        assert_eq!(f.planes[0].at(x, 7), (5 * x % 256 * 256 + x) as u16);
+    }
+    assert_eq!(facts_of(name).video[0].depth, Some(16));
+}
+
+#[rstest]
+#[case("picture.jpg", 32.0)]
+#[case("picture.avif", 40.0)]
+#[case("profile.png", 45.0)]
+#[case("still.gif", 28.0)]
+fn other_pictures_are_near(#[case] name: &str, #[case] least: f64) {
+    let alike = luma_difference(&picture("picture.png"), &picture(name));
+    assert!(alike > least, "{name}: {alike} dB");
+    assert_eq!(facts_of(name).kind, Kind::Image);
+}
+
+/// A linear picture is shown through the sRGB curve.
+#[test]
+fn floating_point_is_taken_for_linear_light() {
+    let f = picture("float.tiff");
+    let got = f64::from(f.planes[0].at(20, 3)) / 65_535.0;
+    let linear = 100.0f64 / 255.0;
+    assert!((got - (1.055 * linear.powf(1.0 / 2.4) - 0.055)).abs() < 0.001, "{got}");
+}
+
+#[test]
+fn a_picture_taken_on_its_side_is_shown_upright() {
+    let f = facts_of("turned.jpg");
+    assert_eq!((f.video[0].width, f.video[0].height, f.video[0].rotation), (32, 48, 90));
+    let (upright, turned) = (picture("picture.jpg"), picture("turned.jpg"));
+    assert_eq!((turned.width, turned.height), (32, 48));
+    // The left column from below became the top row.
+    assert!(upright.planes[2].at(3, 20).abs_diff(turned.planes[2].at(31 - 20, 3)) < 12);
+}
+
+#[test]
+fn a_gif_of_several_frames_is_a_clip() {
+    let f = facts_of("moving.gif");
+    let v = f.picture().unwrap();
+    assert_eq!((f.kind, v.frames, v.rate, v.constant_rate), (Kind::Video, Some(5), Ratio::new(25, 1), true));
+    assert_eq!(f.duration.unwrap().exact, Time::new(1, 5));
+}
+
+/// Every plane of a frame in one piece, two bytes a sample over 8 bits.
+fn packed(f: &VideoFrame) -> Vec<u8> {
+    let mut out = Vec::new();
+    for p in &f.planes {
+        for y in 0..p.height as usize {
+            let row = y * p.stride..y * p.stride + p.width as usize;
+            match &p.samples {
+                Samples::U8(b) => out.extend_from_slice(&b[row]),
+                Samples::U16(w) => w[row].iter().for_each(|v| out.extend(v.to_le_bytes())),
+            }
+        }
+    }
+    out
+}
+
+fn frames(d: &mut dyn Demux) -> Vec<VideoFrame> {
+    let i = d.tracks().iter().position(|t| t.video().is_some()).unwrap();
+    let mut decoder = codec::video_decoder(&d.tracks()[i], &Pool::new()).unwrap();
+    d.choose(&[i]);
+    let mut out = Vec::new();
+    while let Some(p) = d.next_packet().unwrap() {
+        decoder.decode(&p, &mut out).unwrap();
+    }
+    decoder.flush(&mut out).unwrap();
+    out
+}
+
+#[rstest]
+#[case("browser-vp8.ivf", "VP8", 8)]
+#[case("browser-vp9.ivf", "VP9", 8)]
+#[case("browser-vp9-10.ivf", "VP9", 10)]
+#[case("browser-av1.ivf", "AV1", 8)]
+#[case("browser.h264", "H.264", 8)]
+fn frames_are_those_of_the_browser_to_the_bit(#[case] name: &str, #[case] codec: &str, #[case] depth: u8) {
+    let expected: serde_json::Value =
+        serde_json::from_str(&std::fs::read_to_string(fixture("browser.json")).unwrap()).unwrap();
+    let wanted: Vec<String> = serde_json::from_value(expected[name]["frames"].clone()).unwrap();
+    let mut d = open(name);
+    let v = d.tracks()[0].video().unwrap().clone();
+    assert_eq!(
+        (d.tracks()[0].codec.name().as_str(), v.depth, v.chroma),
+        (codec, Some(depth), Some(Chroma::C420))
+    );
+    let got = frames(d.as_mut());
+    assert!(got.windows(2).all(|w| w[0].pts < w[1].pts));
+    let digests: Vec<String> =
+        got.iter().map(|f| Sha256::digest(packed(f)).iter().map(|b| format!("{b:02x}")).collect()).collect();
+    assert_eq!(digests, wanted, "{name}");
+    let facts = facts_of(name);
+    assert_eq!((facts.video[0].frames, facts.video[0].rate), (Some(12), Ratio::new(25, 1)));
+}
+
+#[rstest]
+#[case("recorded-vp8.webm", "VP8", "WebM")]
+#[case("recorded-av1.webm", "AV1", "WebM")]
+#[case("recorded-avc1.mkv", "H.264", "Matroska")]
+#[case("recorded-vp9.mp4", "VP9", "MP4")]
+fn clips_of_a_browsers_recorder_are_read_whole(
+    #[case] name: &str,
+    #[case] codec: &str,
+    #[case] format: &str,
+) {
+    let f = facts_of(name);
+    let v = f.picture().unwrap();
+    assert_eq!((f.format.as_str(), v.codec.as_str(), v.width, v.height), (format, codec, 64, 48));
+    assert_eq!((f.audio[0].codec.as_str(), f.damage.as_deref()), ("Opus", None));
+    let seconds = f.duration.unwrap().seconds;
+    assert!((0.9..1.8).contains(&seconds), "{seconds}");
+    let got = frames(open(name).as_mut());
+    assert_eq!(Some(got.len() as u64), v.frames);
+    assert!(got.len() >= 20, "{} frames", got.len());
+    let sound = samples(name);
+    let heard = sound.len() as f64 / f64::from(f.audio[0].channels) / 48_000.0;
+    let stated = f.audio[0].duration.seconds;
+    // A recorder writes the times of its clock: the last packet may be longer than it says.
+    assert!((heard - stated).abs() < 0.05, "{heard} s are heard of {stated} s");
+    assert!(sound.iter().any(|s| s.abs() > 0.1));
+}
+
+/// The same contract for every reader of a container.
+#[rstest]
+fn every_reader_keeps_the_contract(#[files("tests/fixtures/*")] path: PathBuf) {
+    let bytes = std::fs::read(&path).unwrap();
+    let cursor = |n: usize| Box::new(std::io::Cursor::new(bytes[..n].to_vec()));
+    let Ok(mut d) = container::open(cursor(bytes.len())) else { return };
+    let tracks = d.tracks().to_vec();
+    let mut all = Vec::new();
+    while let Some(p) = d.next_packet().unwrap() {
+        all.push(p);
+    }
+    assert!(!all.is_empty());
+    assert_eq!(d.next_packet().unwrap(), None, "the end stays the end");
+    for (i, t) in tracks.iter().enumerate() {
+        let mine: Vec<_> = all.iter().filter(|p| p.track == i).collect();
+        if let Some(n) = t.packets {
+            assert_eq!(mine.len() as u64, n, "packets are as many as stated");
+        }
+        let mut one = container::open(cursor(bytes.len())).unwrap();
+        one.choose(&[i]);
+        for want in &mine {
+            assert_eq!(
+                one.next_packet().unwrap().as_ref(),
+                Some(*want),
+                "one track alone gives the same packets"
+            );
+        }
+        assert_eq!(one.next_packet().unwrap(), None);
+        let shown = mine.iter().filter(|p| p.shown);
+        let end = shown.map(|p| p.pts + p.duration).max().unwrap();
+        let stated = t.start.ticks_at(t.timescale) + t.duration.ticks_at(t.timescale);
+        assert!(
+            (end - stated).abs() <= i64::from(t.timescale / 50).max(1),
+            "{end} and {stated} of {}",
+            t.timescale
+        );
+    }
+    d = container::open(cursor(bytes.len())).unwrap();
+    d.choose(&[]);
+    assert_eq!(d.next_packet().unwrap(), None);
+    // Cut anywhere: an error or fewer packets, but never one that was not there.
+    for k in 1..40 {
+        let Ok(mut d) = container::open(cursor(bytes.len() * k / 40)) else { continue };
+        let mut n = 0;
+        for _ in 0..2 * all.len() + 100 {
+            match d.next_packet() {
+                Ok(Some(_)) => n += 1,
+                Ok(None) => break,
+                Err(_) => (),
+            }
+        }
+        assert!(n <= all.len() + 1, "cut at {k}/40: {n} packets of {}", all.len());
+    }
+}
