@@ -78,8 +78,17 @@ pub struct Status {
 #[derive(Debug, ClapArgs)]
 pub struct Inspect {
     /// Files, or folders to look through
-    #[arg(required = true, value_name = "FILE")]
+    #[arg(required_unless_present = "schema", value_name = "FILE")]
     pub files: Vec<PathBuf>,
+    /// Decode everything: count the frames, report the first bad one, and digest them
+    #[arg(long)]
+    pub deep: bool,
+    /// Print the JSON schema of what --json prints for one file
+    #[arg(long)]
+    pub schema: bool,
+    /// Take numbered pictures for clips of this rate, in frames a second: 24, 25, 30000/1001
+    #[arg(long, value_name = "RATE")]
+    pub run: Option<media::units::Ratio>,
     /// Print JSON: one value for one file, a list for several
     #[arg(long)]
     pub json: bool,

@@ -1,18 +1,19 @@
 //! Facts: what is known of a file from its own bytes. One value, one stable JSON form.
 
 use crate::codec;
-use crate::container::{self, Demux, Media, Source, Track};
+use crate::container::{self, Codec, Demux, Media, Source, Track};
 use crate::error::{Error, Result};
 use crate::frame::{Chroma, Colour, Fields};
 use crate::still;
 use crate::units::{Ratio, Time, rescale};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::io::SeekFrom;
 
 /// Version of the JSON form; it grows by adding fields only.
 pub const FACTS_VERSION: u32 = 1;
 
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Kind {
     /// Moving pictures, with or without sound.
@@ -37,7 +38,7 @@ impl std::fmt::Display for Kind {
 }
 
 /// A span: exact, and in seconds for reading.
-#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Span {
     pub seconds: f64,
     #[serde(flatten)]
@@ -50,7 +51,7 @@ impl From<Time> for Span {
     }
 }
 
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Facts {
     pub version: u32,
     pub kind: Kind,
@@ -88,7 +89,7 @@ pub struct Facts {
     pub measured: Vec<String>,
 }
 
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct VideoFacts {
     pub codec: String,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -122,13 +123,16 @@ pub struct VideoFacts {
     pub cannot_decode: Option<String>,
 }
 
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct AudioFacts {
     pub codec: String,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub profile: Option<String>,
     pub rate: u32,
     pub channels: u16,
+    /// Which loudspeakers the channels are for, where the codec's order says it: mono, stereo, 5.1 and so on.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub layout: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub language: Option<String>,
     pub start: Span,
@@ -139,7 +143,7 @@ pub struct AudioFacts {
     pub cannot_decode: Option<String>,
 }
 
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct TimecodeFacts {
     /// hh:mm:ss:ff, or hh:mm:ss;ff for drop frame.
     pub start: String,
@@ -152,6 +156,11 @@ pub struct TimecodeFacts {
 }
 
 impl Facts {
+    /// The published JSON schema of this value (JSON Schema, draft 2020-12).
+    pub fn schema() -> schemars::Schema {
+        schemars::schema_for!(Facts)
+    }
+
     /// The main picture track.
     pub fn picture(&self) -> Option<&VideoFacts> {
         self.video.first()
@@ -205,7 +214,7 @@ fn still_facts(format: &'static still::StillFormat, source: &mut dyn Source, byt
     let turned = s.rotation == 90 || s.rotation == 270;
     let picture = VideoFacts {
         codec: s.format.into(),
-        profile: None,
+        profile: s.float.then(|| "floating point".to_owned()),
         level: None,
         width: s.width,
         height: s.height,
@@ -218,14 +227,22 @@ fn still_facts(format: &'static still::StillFormat, source: &mut dyn Source, byt
         scan: Fields::Progressive,
         chroma: Some(s.chroma),
         depth: Some(s.depth),
-        colour: Colour::default(),
+        colour: s.colour,
         frames: Some(1),
         start: zero,
         duration: zero,
         bits_per_second: None,
         cannot_decode: None,
     };
-    Ok(Facts { kind: Kind::Image, format: s.format.into(), bytes, video: vec![picture], ..Facts::blank() })
+    let timecode = s.timecode.map(|start| TimecodeFacts {
+        start,
+        rate: Ratio { num: 25, den: 1 },
+        drop_frame: false,
+        reel: None,
+        source: "television header; its rate is not stated, 25 frames/s is taken".into(),
+    });
+    let (kind, format) = (Kind::Image, s.format.into());
+    Ok(Facts { kind, format, bytes, video: vec![picture], timecode, remarks: s.remarks, ..Facts::blank() })
 }
 
 impl Facts {
@@ -278,6 +295,7 @@ pub fn of_tracks(demux: &dyn Demux, bytes: u64) -> Facts {
                 profile: a.profile.clone(),
                 rate: a.rate,
                 channels: a.channels,
+                layout: layout(&t.codec, a.channels).map(String::from),
                 language: t.language.clone(),
                 start: t.start.into(),
                 duration: t.duration.into(),
@@ -316,6 +334,24 @@ pub fn of_tracks(demux: &dyn Demux, bytes: u64) -> Facts {
         });
     }
     f
+}
+
+/// Names of the channel orders that codecs define themselves (AAC: ISO/IEC 14496-3, table 1.19; Vorbis, Opus and
+/// FLAC: RFC 7845, 5.1.1.2). Uncompressed sound of more than two channels has no order of its own.
+fn layout(codec: &Codec, channels: u16) -> Option<&'static str> {
+    let own = matches!(codec, Codec::Aac | Codec::Vorbis | Codec::Opus | Codec::Flac | Codec::Alac)
+        || matches!(codec, Codec::Other { name: Some("AC-3" | "E-AC-3"), .. });
+    match channels {
+        1 => Some("mono"),
+        2 => Some("stereo"),
+        3 if own => Some("3.0"),
+        4 if own => Some(if *codec == Codec::Aac { "4.0" } else { "quad" }),
+        5 if own => Some("5.0"),
+        6 if own => Some("5.1"),
+        7 if own => Some("6.1"),
+        8 if own => Some("7.1"),
+        _ => None,
+    }
 }
 
 fn bits_per_second(t: &Track) -> Option<u64> {

@@ -7,6 +7,7 @@ pub(crate) mod bits;
 pub mod check;
 pub mod codec;
 pub mod container;
+pub mod deep;
 pub mod error;
 pub mod facts;
 pub mod filter;

@@ -3,11 +3,12 @@
 //! A moment or a span is a count of ticks of a stated scale (ticks per second). Nothing here is a
 //! floating-point number of seconds: `seconds()` exists for showing to people only.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::cmp::Ordering;
 
 /// A moment or span: `ticks / scale` seconds.
-#[derive(Clone, Copy, Debug, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Serialize, Deserialize, JsonSchema)]
 pub struct Time {
     pub ticks: i64,
     /// Ticks per second, never 0.
@@ -90,7 +91,7 @@ pub(crate) fn gcd(mut a: u64, mut b: u64) -> u64 {
 }
 
 /// A positive fraction in lowest terms: frames per second, pixel shape.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Ratio {
     pub num: u32,
     pub den: u32,
@@ -110,6 +111,31 @@ impl Ratio {
 
     pub fn value(self) -> f64 {
         f64::from(self.num) / f64::from(self.den)
+    }
+}
+
+/// `25`, `30000/1001` or `29.97`.
+impl std::str::FromStr for Ratio {
+    type Err = String;
+    fn from_str(s: &str) -> std::result::Result<Self, String> {
+        let wrong = || format!("'{s}' is no rate: write 25, 30000/1001 or 23.976");
+        let number = |t: &str| t.trim().parse::<u32>().map(u64::from).map_err(|_| wrong());
+        let found = if let Some((num, den)) = s.split_once('/') {
+            Ratio::new(number(num)?, number(den)?)
+        } else if let Some((whole, part)) = s.split_once('.') {
+            let den = 10u64.checked_pow(part.len() as u32).filter(|_| part.len() <= 6).ok_or_else(wrong)?;
+            let decimal = Ratio::new(number(whole)? * den + number(part)?, den).ok_or_else(wrong)?;
+            // Decimals of the television rates are rounded.
+            let near = |n: &u32| (f64::from(*n) * 1000.0 / 1001.0 - decimal.value()).abs() < 0.005;
+            [24u32, 30, 48, 60, 120]
+                .into_iter()
+                .find(near)
+                .map(|n| Ratio { num: n * 1000, den: 1001 })
+                .or(Some(decimal))
+        } else {
+            Ratio::new(number(s)?, 1)
+        };
+        found.filter(|r| r.value() <= 1000.0).ok_or_else(wrong)
     }
 }
 
@@ -172,6 +198,21 @@ mod tests {
     #[case(1_795_417_549, "2026-11-23T07:05:49Z")]
     fn calendar(#[case] unix: u64, #[case] want: &str) {
         assert_eq!(iso_utc(unix), want);
+    }
+
+    #[rstest]
+    #[case("25", Some((25, 1)))]
+    #[case("30000/1001", Some((30_000, 1001)))]
+    #[case("23.976", Some((24_000, 1001)))]
+    #[case("29.97", Some((30_000, 1001)))]
+    #[case("12.5", Some((25, 2)))]
+    #[case("0", None)]
+    #[case("fast", None)]
+    #[case("1/0", None)]
+    #[case("1.9999999999", None)]
+    fn rates_are_read_as_people_write_them(#[case] text: &str, #[case] want: Option<(u32, u32)>) {
+        let got: Option<Ratio> = text.parse().ok();
+        assert_eq!(got.map(|r| (r.num, r.den)), want);
     }
 
     #[test]

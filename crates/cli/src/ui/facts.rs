@@ -1,6 +1,7 @@
 //! Facts of files for people.
 
 use super::{bytes, seconds, table as new_table};
+use media::deep::{Deep, DeepKind, DeepTrack};
 use media::facts::{AudioFacts, Facts, VideoFacts};
 use media::frame::Fields;
 use serde::Serialize;
@@ -14,6 +15,9 @@ pub struct Inspected {
     pub facts: Option<Facts>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub error: Option<String>,
+    /// What decoding all of it showed, if that was asked for.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub deep: Option<Deep>,
 }
 
 /// Everything about one file.
@@ -33,7 +37,7 @@ pub fn one(i: &Inspected) -> String {
         }
         line("", colour(v));
         if let Some(why) = &v.cannot_decode {
-            line("", format!("cannot be decoded: {why}"));
+            line("", why.trim_start_matches("not supported: ").to_owned());
         }
     }
     for a in &f.audio {
@@ -42,7 +46,7 @@ pub fn one(i: &Inspected) -> String {
             line("", format!("starts at {:.3} s", a.start.seconds));
         }
         if let Some(why) = &a.cannot_decode {
-            line("", format!("cannot be decoded: {why}"));
+            line("", why.trim_start_matches("not supported: ").to_owned());
         }
     }
     if let Some(t) = &f.timecode {
@@ -68,7 +72,55 @@ pub fn one(i: &Inspected) -> String {
     if let Some(damage) = &f.damage {
         line("DAMAGED", damage.clone());
     }
+    if let Some(deep) = &i.deep {
+        for t in &deep.tracks {
+            line("decoded", decoded(t));
+            if let Some(b) = &t.first_bad {
+                line("", format!("first bad one: number {} at {:.3} s: {}", b.number, b.seconds, b.why));
+            }
+            if let Some(d) = &t.digest {
+                line("", d.clone());
+            }
+        }
+        if deep.unreadable > 0 {
+            let first = deep.first_unreadable.as_deref().unwrap_or("");
+            line("UNREADABLE", format!("{} packets; first: {first}", deep.unreadable));
+        }
+    }
     out
+}
+
+fn decoded(t: &DeepTrack) -> String {
+    if let Some(why) = &t.not_decoded {
+        return format!("nothing of track {}: {why}", t.track);
+    }
+    let what = match t.kind {
+        DeepKind::Picture => "frames",
+        DeepKind::Sound => "samples",
+    };
+    let mut out = format!("track {}: {} {what} from {} packets", t.track, t.decoded, t.packets);
+    if t.bad > 0 {
+        out.push_str(&format!(", {} BAD", t.bad));
+    } else {
+        out.push_str(", all good");
+    }
+    if t.concealed > 0 {
+        out.push_str(&format!(", {} with parts filled in", t.concealed));
+    }
+    out
+}
+
+/// In a table: a word on the decoding.
+fn decoded_word(d: &Deep) -> String {
+    if d.is_clean() {
+        return "good".into();
+    }
+    let bad: u64 = d.tracks.iter().map(|t| t.bad + t.concealed).sum::<u64>() + d.unreadable;
+    let not = d.tracks.iter().filter(|t| t.not_decoded.is_some()).count();
+    match (bad, not) {
+        (0, _) => "not all".into(),
+        (n, _) => format!("{n} BAD"),
+    }
 }
 
 fn picture(v: &VideoFacts) -> String {
@@ -147,12 +199,13 @@ fn colour(v: &VideoFacts) -> String {
 }
 
 fn sound(a: &AudioFacts) -> String {
-    let name = a.profile.as_ref().unwrap_or(&a.codec);
-    let channels = match a.channels {
-        1 => "mono".to_owned(),
-        2 => "stereo".to_owned(),
-        n => format!("{n} channels"),
+    // AAC's profiles have the codec in their names; of others the profile is an addition.
+    let name = match &a.profile {
+        Some(p) if p.contains(&a.codec) => p.clone(),
+        Some(p) => format!("{} {p}", a.codec),
+        None => a.codec.clone(),
     };
+    let channels = a.layout.clone().unwrap_or_else(|| format!("{} channels", a.channels));
     let rate = a.bits_per_second.map_or(String::new(), |b| format!(", {} kbit/s", b / 1000));
     let language = a.language.as_ref().map_or(String::new(), |l| format!(", {l}"));
     format!("{name}, {} Hz, {channels}, {}{rate}{language}", a.rate, seconds(a.duration.seconds))
@@ -160,15 +213,34 @@ fn sound(a: &AudioFacts) -> String {
 
 /// A line a file.
 pub fn table(all: &[Inspected], common: Option<PathBuf>) -> String {
-    let mut t = new_table(&["file", "kind", "format", "picture", "rate", "sound", "length", "size"]);
+    let deep = all.iter().any(|i| i.deep.is_some());
+    let mut heads = vec!["file", "kind", "format", "picture", "rate", "sound", "length", "size"];
+    if deep {
+        heads.push("decoded");
+    }
+    let mut t = new_table(&heads);
     let prefix = common.map(|c| format!("{}/", porter::jobs::show_path(&c))).filter(|c| c != "/");
     let short =
         |file: &str| prefix.as_ref().and_then(|p| file.strip_prefix(p.as_str())).unwrap_or(file).to_owned();
     let mut unusable = String::new();
+    let mut not_decoded = String::new();
     for i in all {
         match &i.facts {
             Some(f) => {
-                t.add_row(row(short(&i.file), f));
+                let mut cells = row(short(&i.file), f);
+                if deep {
+                    cells.push(i.deep.as_ref().map_or(String::new(), decoded_word));
+                }
+                t.add_row(cells);
+                for why in f
+                    .video
+                    .iter()
+                    .filter_map(|v| v.cannot_decode.as_ref())
+                    .chain(f.audio.iter().filter_map(|a| a.cannot_decode.as_ref()))
+                {
+                    let why = why.trim_start_matches("not supported: ");
+                    not_decoded.push_str(&format!("{}: {why}\n", short(&i.file)));
+                }
                 if let Some(why) = &f.damage {
                     unusable.push_str(&format!("{}: damaged: {why}\n", short(&i.file)));
                 }
@@ -181,9 +253,11 @@ pub fn table(all: &[Inspected], common: Option<PathBuf>) -> String {
     } else {
         String::new()
     };
-    if !unusable.is_empty() {
-        let gap = if out.is_empty() { "" } else { "\n" };
-        out.push_str(&format!("{gap}Not usable\n{unusable}"));
+    for (head, lines) in [("Known, but not decoded", not_decoded), ("Not usable", unusable)] {
+        if !lines.is_empty() {
+            let gap = if out.is_empty() { "" } else { "\n" };
+            out.push_str(&format!("{gap}{head}\n{lines}"));
+        }
     }
     out
 }

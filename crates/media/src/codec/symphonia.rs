@@ -57,8 +57,18 @@ impl Decoder {
 impl DecodeAudio for Decoder {
     fn decode(&mut self, packet: &Packet) -> Result<AudioFrame> {
         let borrowed = PacketRef::new(0, Timestamp::new(0), Duration::new(0), &packet.data);
-        let sound =
-            self.inner.decode_ref(&borrowed).map_err(|e| Error::damaged(self.name.clone(), e.to_string()))?;
+        // Values that no encoder writes make some of these decoders overflow where that is checked for: such a
+        // packet is damaged like any other.
+        let inner = &mut self.inner;
+        let decoded = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
+            inner.decode_ref(&borrowed).map(|_| ())
+        }));
+        let Ok(decoded) = decoded else {
+            self.inner.reset();
+            return Err(Error::damaged(self.name.clone(), "values that no encoder writes"));
+        };
+        decoded.map_err(|e| Error::damaged(self.name.clone(), e.to_string()))?;
+        let sound = self.inner.last_decoded();
         let spec = sound.spec();
         let mut frame = AudioFrame {
             rate: spec.rate(),

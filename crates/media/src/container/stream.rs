@@ -341,8 +341,11 @@ impl SeenTrack {
             _ => self.last_duration.unwrap_or(0),
         };
         clock.usual = self.last_duration.filter(|&d| d > 0).unwrap_or(usual);
+        // Pictures that are shown for two or more frames of the rate: each is still at the start of one.
+        let gaps = found.is_none();
+        let found = found.or_else(|| stated_rate.filter(|&r| on_grid(&self.times, scale, r)));
         if let (Some(rate), Some(v)) = (found, video(&mut track)) {
-            (v.rate, v.constant_rate) = (Some(rate), true);
+            (v.rate, v.constant_rate) = (Some(rate), !gaps);
             clock.rate = Some(rate);
             track.timescale = rate.num;
         } else if let Some(v) = video(&mut track) {
@@ -431,6 +434,10 @@ fn rate_of(times: &[i64], scale: u32, stated: Option<Ratio>) -> Option<Ratio> {
     if let Some(r) = stated.filter(|&r| strays(r).is_some()) {
         return Some(r);
     }
+    // Frames of the stated rate with some left out: no other rate is meant.
+    if stated.is_some_and(|r| on_grid(times, scale, r)) {
+        return None;
+    }
     let span = u64::try_from(last - first).ok()?;
     let usual = RATES.iter().map(|&(num, den)| Ratio { num, den });
     // An even number of ticks a frame is no rounding at all; otherwise the usual rate that strays least.
@@ -440,6 +447,16 @@ fn rate_of(times: &[i64], scale: u32, stated: Option<Ratio>) -> Option<Ratio> {
     even.or_else(nearest).or_else(|| {
         let exact = Ratio::new(n as u64 * u64::from(scale), span)?;
         strays(exact).map(|_| exact)
+    })
+}
+
+/// Whether every time is at the start of a frame of this rate.
+fn on_grid(times: &[i64], scale: u32, r: Ratio) -> bool {
+    let frame = f64::from(scale) * f64::from(r.den) / f64::from(r.num);
+    let slack = (f64::from(scale.div_ceil(10_000).max(1)) + 0.01).min(frame * 0.2);
+    times.iter().all(|t| {
+        let frames = (t - times[0]) as f64 / frame;
+        ((frames - frames.round()) * frame).abs() <= slack
     })
 }
 

@@ -4,10 +4,11 @@ use super::pool::{Buffer, Pool};
 use crate::error::{Error, Result};
 use crate::limits::{MAX_PICTURE_AREA, MAX_PICTURE_SIDE};
 use crate::units::Ratio;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// How colour difference is sampled against luma, or that there is none.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub enum Chroma {
     /// Luma only.
     #[serde(rename = "4:0:0")]
@@ -46,7 +47,7 @@ impl Chroma {
 }
 
 /// Order of the two fields in a frame.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Fields {
     #[default]
@@ -58,7 +59,7 @@ pub enum Fields {
 }
 
 /// Colour description by the code points of ITU-T H.273 (2021), clause 8. 2 is "not stated".
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Colour {
     pub primaries: u8,
     pub transfer: u8,

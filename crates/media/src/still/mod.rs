@@ -183,6 +183,11 @@ fn wanted(source: &mut dyn Source) -> Result<&'static StillFormat> {
 /// A picture file as a frame, whichever format it is.
 pub fn frame_of(source: &mut dyn Source, pool: &Pool) -> Result<VideoFrame> {
     let format = wanted(source)?;
+    decode_frame(format, source, pool)
+}
+
+/// A picture of a known format as a frame.
+pub fn decode_frame(format: &StillFormat, source: &mut dyn Source, pool: &Pool) -> Result<VideoFrame> {
     colour::to_frame(&decode(format, source)?, pool)
 }
 

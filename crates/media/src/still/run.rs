@@ -7,6 +7,7 @@ use crate::frame::{Pool, VideoFrame};
 use crate::limits::MAX_PACKET_BYTES;
 use crate::units::{Ratio, Time};
 use std::io::{Cursor, Read, SeekFrom};
+use std::path::PathBuf;
 
 /// Opens the picture with this place in the run.
 pub type OpenOne = Box<dyn Fn(u64) -> Result<Box<dyn Source>> + Send>;
@@ -48,6 +49,61 @@ impl Run {
             chosen: true,
         })
     }
+}
+
+/// Groups paths that differ only in the last number of their names, if that has the same number of digits (or
+/// no zeros in front) and counts on without a hole; each group in the order of its numbers, groups in the order
+/// of their first path. Only pictures by name are grouped; other files stay alone.
+pub fn numbered(paths: Vec<PathBuf>) -> Vec<Vec<PathBuf>> {
+    const ENDINGS: [&str; 12] =
+        ["dpx", "exr", "tif", "tiff", "png", "jpg", "jpeg", "bmp", "webp", "avif", "gif", "tga"];
+    type Key = (String, String, usize);
+    let split = |p: &PathBuf| -> Option<(Key, u64)> {
+        let ending = p.extension()?.to_str()?.to_lowercase();
+        if !ENDINGS.contains(&ending.as_str()) {
+            return None;
+        }
+        let text = p.to_str()?;
+        let stem = &text[..text.len() - ending.len() - 1];
+        let digits = stem.len() - stem.trim_end_matches(|c: char| c.is_ascii_digit()).len();
+        let (head, number) = stem.split_at(stem.len() - digits);
+        let width = if number.starts_with('0') { digits } else { 0 };
+        Some(((head.to_owned(), ending, width), number.parse().ok()?))
+    };
+    type Keyed = (Option<(Key, u64)>, usize, PathBuf);
+    let mut keyed: Vec<Keyed> = paths.into_iter().enumerate().map(|(i, p)| (split(&p), i, p)).collect();
+    // 0009 and 0010 belong together: both have four digits.
+    let widths: std::collections::HashSet<(String, String, usize)> =
+        keyed.iter().filter_map(|(k, ..)| k.as_ref().map(|k| k.0.clone())).filter(|k| k.2 > 0).collect();
+    for (k, _, p) in &mut keyed {
+        if let Some(((head, ending, width), number)) = k
+            && *width == 0
+        {
+            let digits = number.to_string().len();
+            if widths.contains(&(head.clone(), ending.clone(), digits)) && p.to_str().is_some() {
+                *width = digits;
+            }
+        }
+    }
+    keyed.sort();
+    let mut groups: Vec<(usize, Vec<PathBuf>)> = Vec::new();
+    let mut before: Option<(Key, u64)> = None;
+    for (k, i, p) in keyed {
+        let follows = match (&before, &k) {
+            (Some(b), Some(k)) => b.0 == k.0 && b.1.checked_add(1) == Some(k.1),
+            _ => false,
+        };
+        match groups.last_mut() {
+            Some(g) if follows => {
+                g.0 = g.0.min(i);
+                g.1.push(p);
+            }
+            _ => groups.push((i, vec![p])),
+        }
+        before = k;
+    }
+    groups.sort();
+    groups.into_iter().map(|g| g.1).collect()
 }
 
 impl Demux for Run {
@@ -123,5 +179,23 @@ impl DecodeVideo for Decoder {
     }
     fn take_lost(&mut self) -> Vec<(i64, i64)> {
         std::mem::take(&mut self.lost)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("t_0009.png t_0010.png t_0011.png", "t_0009.png t_0010.png t_0011.png")]
+    #[case("a9.dpx a10.dpx", "a9.dpx a10.dpx")]
+    #[case("a1.png a3.png a1.jpg", "a1.png|a3.png|a1.jpg")]
+    #[case("b2.png a.mp4 b1.png", "b1.png b2.png|a.mp4")]
+    #[case("take1.mov take2.mov", "take1.mov|take2.mov")]
+    fn numbers_that_count_on_belong_together(#[case] names: &str, #[case] want: &str) {
+        let groups = numbered(names.split(' ').map(PathBuf::from).collect());
+        let group = |g: &Vec<PathBuf>| g.iter().filter_map(|p| p.to_str()).collect::<Vec<_>>().join(" ");
+        assert_eq!(groups.iter().map(group).collect::<Vec<_>>().join("|"), want);
     }
 }

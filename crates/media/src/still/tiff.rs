@@ -9,7 +9,9 @@ use std::io::{BufReader, SeekFrom};
 use tiff::ColorType;
 use tiff::decoder::{Decoder, DecodingResult, Limits};
 
-fn open(source: &mut dyn Source) -> Result<Option<(Decoder<BufReader<&mut dyn Source>>, u32, u32)>> {
+type Opened<'a> = (Decoder<BufReader<&'a mut dyn Source>>, u32, u32);
+
+fn open(source: &mut dyn Source) -> Result<Option<Opened<'_>>> {
     source.seek(SeekFrom::Start(0))?;
     // What is wrong with the file is for the image crate to say.
     let Ok(d) = Decoder::new(BufReader::new(source)) else { return Ok(None) };

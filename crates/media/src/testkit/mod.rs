@@ -2,7 +2,9 @@
 
 pub mod clip;
 pub mod compare;
+pub mod hostile;
 pub mod layout;
+pub mod wrap;
 
 pub use clip::{Clip, write_clip};
 

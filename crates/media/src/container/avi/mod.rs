@@ -360,6 +360,3 @@ impl Parts for Avi {
         self.cut.clone()
     }
 }
-
-#[cfg(test)]
-mod tests;

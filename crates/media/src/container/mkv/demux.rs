@@ -102,8 +102,8 @@ pub fn open(source: Box<dyn Source>) -> Result<Box<dyn Demux>> {
                 for (_, seek) in inside(&body).filter(|(id, _)| *id == 0x4dbb) {
                     let at = find(seek, 0x53ac).map(unsigned).and_then(|a| a.checked_add(segment.body));
                     match find(seek, 0x53ab).map(unsigned) {
-                        Some(id) if id == CUES.into() => c.cues = at,
-                        Some(id) if id == TAGS.into() => tags_at = at,
+                        Some(id) if id == u64::from(CUES) => c.cues = at,
+                        Some(id) if id == u64::from(TAGS) => tags_at = at,
                         _ => (),
                     }
                 }

@@ -16,6 +16,3 @@ fn score(head: &[u8]) -> u8 {
 fn open(source: Box<dyn Source>) -> Result<Box<dyn Demux>> {
     demux::open(source)
 }
-
-#[cfg(test)]
-mod tests;

@@ -5,6 +5,3 @@ mod pes;
 pub mod plain;
 pub mod ps;
 pub mod ts;
-
-#[cfg(test)]
-mod tests;

@@ -8,6 +8,3 @@ pub(crate) mod frames;
 pub mod id3;
 pub mod mpeg;
 pub(crate) mod samples;
-
-#[cfg(test)]
-mod tests;
