@@ -1,8 +1,9 @@
 //! The program: arguments in, a call into the house, a table or JSON out.
 
 mod args;
-mod commands;
+#[macro_use]
 mod ui;
+mod commands;
 
 use clap::Parser;
 use std::process::ExitCode;

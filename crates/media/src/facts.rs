@@ -156,11 +156,6 @@ pub struct TimecodeFacts {
 }
 
 impl Facts {
-    /// The published JSON schema of this value (JSON Schema, draft 2020-12).
-    pub fn schema() -> schemars::Schema {
-        schemars::schema_for!(Facts)
-    }
-
     /// The main picture track.
     pub fn picture(&self) -> Option<&VideoFacts> {
         self.video.first()

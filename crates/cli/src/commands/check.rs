@@ -8,15 +8,15 @@ use std::process::ExitCode;
 
 pub fn check(a: &args::House) -> Result<ExitCode> {
     let house = House::load(&a.house)?;
-    println!("{}: the configuration is valid", house.file.display());
-    println!(
+    crate::say!("{}: the configuration is valid", house.file.display());
+    crate::say!(
         "  {}, {}, {}, {}",
         count(house.watches.len(), "watch folder"),
         count(house.rules.len(), "rule"),
         count(house.presets.len(), "preset"),
         count(house.places.len(), "place"),
     );
-    println!("\nFolders");
+    crate::say!("\nFolders");
     let mut good = true;
     let mut folder = |what: &str, path: &Path, needed: bool| {
         let found = look(path);
@@ -26,7 +26,7 @@ pub fn check(a: &args::House) -> Result<ExitCode> {
             Err(_) => "made when needed".to_owned(),
         };
         good &= found.is_ok() || !needed;
-        println!("  {word:<20} {what:<28} {}", path.display());
+        crate::say!("  {word:<20} {what:<28} {}", path.display());
     };
     for w in &house.watches {
         folder(&format!("watch {}", w.name), &w.folder, true);
@@ -39,12 +39,12 @@ pub fn check(a: &args::House) -> Result<ExitCode> {
         folder(&format!("place {}", p.name), &p.folder, true);
     }
     folder("state", &house.state, false);
-    println!("\nParts of this program");
+    crate::say!("\nParts of this program");
     for part in media::parts::all() {
-        println!("  {:<20} {}", part.name, part.state());
+        crate::say!("  {:<20} {}", part.name, part.state());
     }
     if !good {
-        println!("\nSome folders cannot be used. Make them, mount them or mend their permissions.");
+        crate::say!("\nSome folders cannot be used. Make them, mount them or mend their permissions.");
     }
     Ok(ExitCode::from(u8::from(!good)))
 }

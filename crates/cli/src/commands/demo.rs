@@ -85,8 +85,11 @@ pub fn demo(a: &Demo) -> Result<ExitCode> {
     clear(&a.dir)?;
     let house = init::build(&a.dir, CONFIG)?;
     let arrivals = house.watches[0].folder.clone();
-    println!("\"{}\" is a house in {}", house.name, a.dir.display());
-    println!("Starting the porter on it, and copying {} files in as a card reader would.\n", SAMPLES.len());
+    crate::say!("\"{}\" is a house in {}", house.name, a.dir.display());
+    crate::say!(
+        "Starting the porter on it, and copying {} files in as a card reader would.\n",
+        SAMPLES.len()
+    );
     let mut porter = Porter::start(&a.dir)?;
     std::thread::scope(|scope| {
         let copies: Vec<_> =
@@ -94,21 +97,21 @@ pub fn demo(a: &Demo) -> Result<ExitCode> {
         copies.into_iter().try_for_each(|c| c.join().unwrap_or_else(|_| bail!("a copy ended early")))
     })?;
     wait_for(&house, &mut porter, SAMPLES.len())?;
-    println!("\nThe same card again: {CAMERA} under the same name.\n");
+    crate::say!("\nThe same card again: {CAMERA} under the same name.\n");
     copy_slowly(&arrivals.join(CAMERA), SAMPLES[0].bytes)?;
     wait_for(&house, &mut porter, SAMPLES.len() + 1)?;
     porter.stop();
 
     let good = show_results(&house, &a.dir)?;
-    println!("\nTook {}.", ui::seconds(started.elapsed().as_secs_f64()));
+    crate::say!("\nTook {}.", ui::seconds(started.elapsed().as_secs_f64()));
     if good {
-        println!("Everything is as it should be. Have a look:\n");
-        println!(
+        crate::say!("Everything is as it should be. Have a look:\n");
+        crate::say!(
             "  deft-porter status {0}\n  deft-porter status {0} --job 1\n  deft-porter inspect {0}/editors\n  cat {0}/turned-away/*.why.txt",
             a.dir.display()
         );
     } else {
-        println!("SOMETHING IS NOT AS IT SHOULD BE; see the lines marked WRONG.");
+        crate::say!("SOMETHING IS NOT AS IT SHOULD BE; see the lines marked WRONG.");
     }
     Ok(ExitCode::from(u8::from(!good)))
 }
@@ -185,7 +188,7 @@ fn wait_for(house: &House, porter: &mut Porter, jobs: usize) -> Result<()> {
 fn show_results(house: &House, dir: &Path) -> Result<bool> {
     let mut jobs = report::status(house, 100)?.ended;
     jobs.sort_by_key(|j| j.job);
-    println!("\nWhat came of each file");
+    crate::say!("\nWhat came of each file");
     let mut good = true;
     let mut seen_camera = false;
     for sample in SAMPLES.iter().map(|s| (s.name, s.wanted)).chain([(CAMERA, AGAIN)]) {
@@ -198,14 +201,14 @@ fn show_results(house: &House, dir: &Path) -> Result<bool> {
             None => Err("no job of this name".to_owned()),
         };
         let word = if verdict.is_ok() { "ok   " } else { "WRONG" };
-        println!("\n  {word} {name}{}", if again { " (again)" } else { "" });
+        crate::say!("\n  {word} {name}{}", if again { " (again)" } else { "" });
         let lines = verdict.unwrap_or_else(|why| vec![why]);
-        lines.iter().for_each(|l| println!("        {l}"));
+        lines.iter().for_each(|l| crate::say!("        {l}"));
         good &= word == "ok   ";
     }
     let left = std::fs::read_dir(dir.join("arrivals"))?.count();
     if left > 0 || jobs.len() != SAMPLES.len() + 1 {
-        println!("\n  WRONG {left} files are left in the watch folder, and {} jobs ended", jobs.len());
+        crate::say!("\n  WRONG {left} files are left in the watch folder, and {} jobs ended", jobs.len());
         good = false;
     }
     Ok(good)

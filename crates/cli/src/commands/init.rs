@@ -15,15 +15,15 @@ pub fn init(a: &Init) -> Result<ExitCode> {
     }
     build(&a.dir, START)?;
     let house = House::load(&file)?;
-    println!("Made a house in {}:\n", a.dir.display());
-    println!("  {FILE_NAME:<18} what to watch, make and deliver");
+    crate::say!("Made a house in {}:\n", a.dir.display());
+    crate::say!("  {FILE_NAME:<18} what to watch, make and deliver");
     for w in &house.watches {
-        println!("  {:<18} drop files here", inside(&a.dir, &w.folder));
+        crate::say!("  {:<18} drop files here", inside(&a.dir, &w.folder));
     }
     for p in &house.places {
-        println!("  {:<18} find the outputs here", inside(&a.dir, &p.folder));
+        crate::say!("  {:<18} find the outputs here", inside(&a.dir, &p.folder));
     }
-    println!("\nNext: deft-porter run {}", a.dir.display());
+    crate::say!("\nNext: deft-porter run {}", a.dir.display());
     Ok(ExitCode::SUCCESS)
 }
 

@@ -5,7 +5,6 @@ use crate::ui;
 use crate::ui::facts::Inspected;
 use anyhow::Result;
 use media::deep::{self, Deep};
-use media::facts::Facts;
 use media::still::run::{Run, numbered};
 use media::units::Ratio;
 use std::fs::File;
@@ -16,7 +15,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 pub fn inspect(a: &Inspect) -> Result<ExitCode> {
     if a.schema {
-        ui::print_json(&Facts::schema())?;
+        ui::print_json(&schemars::schema_for!(Inspected))?;
         return Ok(ExitCode::SUCCESS);
     }
     let mut items = Vec::new();
@@ -37,8 +36,8 @@ pub fn inspect(a: &Inspect) -> Result<ExitCode> {
     match (a.json, single) {
         (true, true) => ui::print_json(&all[0])?,
         (true, false) => ui::print_json(&all)?,
-        (false, true) => print!("{}", ui::facts::one(&all[0])),
-        (false, false) => print!("{}", ui::facts::table(&all, common(&items))),
+        (false, true) => crate::say_part!("{}", ui::facts::one(&all[0])),
+        (false, false) => crate::say_part!("{}", ui::facts::table(&all, common(&items))),
     }
     let bad = |i: &Inspected| i.error.is_some() || i.deep.as_ref().is_some_and(|d| !d.is_clean());
     Ok(ExitCode::from(u8::from(all.iter().any(bad))))

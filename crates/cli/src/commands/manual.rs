@@ -14,6 +14,6 @@ pub fn pages(a: &Manual) -> Result<ExitCode> {
     std::fs::create_dir_all(&a.dir).with_context(|| format!("cannot make the folder {}", a.dir.display()))?;
     clap_mangen::generate_to(Args::command(), &a.dir)
         .with_context(|| format!("cannot write into {}", a.dir.display()))?;
-    println!("Manual pages are in {}", a.dir.display());
+    crate::say!("Manual pages are in {}", a.dir.display());
     Ok(ExitCode::SUCCESS)
 }

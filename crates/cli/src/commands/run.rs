@@ -20,14 +20,17 @@ pub fn run(a: &Run) -> Result<ExitCode> {
     let folders: Vec<String> =
         house.watches.iter().map(|w| format!("  {} ({})", w.folder.display(), w.name)).collect();
     let porter = Porter::open(house, program, stop)?;
-    println!("Watching for \"{}\"; stop with Ctrl-C.\n{}\n", porter.house.name, folders.join("\n"));
+    crate::say!("Watching for \"{}\"; stop with Ctrl-C.\n{}\n", porter.house.name, folders.join("\n"));
     let ended = porter.run(a.once, events::print)?;
     if !a.once {
         return Ok(ExitCode::SUCCESS);
     }
-    println!(
+    crate::say!(
         "\n{} done, {} turned away, {} held, {} not ready",
-        ended.done, ended.turned_away, ended.held, ended.waiting
+        ended.done,
+        ended.turned_away,
+        ended.held,
+        ended.waiting
     );
     Ok(ExitCode::from(u8::from(ended.turned_away + ended.held > 0)))
 }

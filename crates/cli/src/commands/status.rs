@@ -17,7 +17,7 @@ pub fn status(a: &Status) -> Result<ExitCode> {
     if a.json {
         ui::print_json(&status)?;
     } else {
-        print!("{}", ui::status::text(&status));
+        crate::say_part!("{}", ui::status::text(&status));
     }
     Ok(ExitCode::SUCCESS)
 }
@@ -37,8 +37,8 @@ fn one_job(house: &House, number: i64, json: bool) -> Result<ExitCode> {
         ui::print_json(&OneJob { job, events: history })?;
         return Ok(ExitCode::SUCCESS);
     }
-    print!("{}", ui::status::one(&job));
-    println!("\nWhat happened");
+    crate::say_part!("{}", ui::status::one(&job));
+    crate::say!("\nWhat happened");
     history.iter().for_each(events::print_dated);
     Ok(ExitCode::SUCCESS)
 }

@@ -4,13 +4,13 @@ use porter::clock;
 use porter::store::Event;
 
 pub fn print(e: &Event) {
-    println!("{}  {}", clock::local_time(e.at), line(e));
+    crate::say!("{}  {}", clock::local_time(e.at), line(e));
 }
 
 pub fn print_dated(e: &Event) {
     let mut e = e.clone();
     e.job = None;
-    println!("  {}  {}", clock::local(e.at), line(&e));
+    crate::say!("  {}  {}", clock::local(e.at), line(&e));
 }
 
 fn line(e: &Event) -> String {

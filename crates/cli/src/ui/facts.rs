@@ -4,16 +4,19 @@ use super::{bytes, seconds, table as new_table};
 use media::deep::{Deep, DeepKind, DeepTrack};
 use media::facts::{AudioFacts, Facts, VideoFacts};
 use media::frame::Fields;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 
 /// One file and what is known of it, or why nothing is.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
+#[schemars(title = "Inspected")]
 pub struct Inspected {
     pub file: String,
     #[serde(flatten)]
     pub facts: Option<Facts>,
     #[serde(skip_serializing_if = "Option::is_none")]
+    /// Why nothing is known of it; then only the file is told.
     pub error: Option<String>,
     /// What decoding all of it showed, if that was asked for.
     #[serde(skip_serializing_if = "Option::is_none")]

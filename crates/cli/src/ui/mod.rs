@@ -5,11 +5,29 @@ pub mod events;
 pub mod facts;
 pub mod status;
 
+/// A line to standard output. Whoever reads it may have gone (`| head`): that is no failure.
+#[macro_export]
+macro_rules! say {
+    ($($t:tt)*) => {{
+        use std::io::Write;
+        let _ = writeln!(std::io::stdout(), $($t)*);
+    }};
+}
+
+/// The same without an end of line.
+#[macro_export]
+macro_rules! say_part {
+    ($($t:tt)*) => {{
+        use std::io::Write;
+        let _ = write!(std::io::stdout(), $($t)*);
+    }};
+}
+
 use anyhow::Result;
 use serde::Serialize;
 
 pub fn print_json(value: &impl Serialize) -> Result<()> {
-    println!("{}", serde_json::to_string_pretty(value)?);
+    crate::say!("{}", serde_json::to_string_pretty(value)?);
     Ok(())
 }
 
