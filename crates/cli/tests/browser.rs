@@ -187,6 +187,7 @@ fn our_proxies_play_in_chromium(#[case] rate: Ratio, #[case] rotation: u16) {
 #[rstest]
 #[case("same-clip/demo.mp4")]
 #[case("same-clip/demo.mov")]
+#[case("same-clip/demo.webm")]
 #[case("timecode/linear_speed_effects_aaf.mov")]
 #[case("timecode/misc_speed_effects_aaf.mov")]
 fn proxies_of_real_clips_play_in_chromium(#[case] name: &str) {

@@ -1,4 +1,4 @@
-//! TIFF (Adobe, revision 6.0, 1992) of one floating-point channel, which the image crate leaves out.
+//! TIFF (revision 6.0, 1992) of one floating-point channel, which the image crate leaves out.
 
 use super::check_area;
 use crate::container::Source;
