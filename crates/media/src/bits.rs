@@ -41,6 +41,15 @@ impl<'a> Bits<'a> {
     }
 }
 
+/// Signed Exp-Golomb (ITU-T H.264, 9.1.1).
+impl Bits<'_> {
+    pub fn se(&mut self) -> Option<i32> {
+        let v = self.ue()?;
+        let half = (v / 2) as i32;
+        Some(if v % 2 == 1 { half.wrapping_add(1) } else { half.wrapping_neg() })
+    }
+}
+
 /// The bytes of a NAL unit without the 3 that keep start codes out (ITU-T H.264, 7.3.1).
 pub fn unescape(nal: &[u8]) -> Vec<u8> {
     let mut out = Vec::with_capacity(nal.len());

@@ -3,12 +3,11 @@
 //! The setup record is the file's first part up to the end of its global colours; a packet is one frame: its
 //! control block's flags, delay and transparent index (4 bytes), then everything from the image descriptor on.
 
-use super::DecodeVideo;
+use super::single::OnePicture;
 use crate::bits::le16;
 use crate::error::{Error, Result};
 use crate::frame::video::check_size;
 use crate::frame::{Chroma, Pool, VideoFrame};
-use crate::track::Packet;
 use weezl::{BitOrder, decode::Decoder as Lzw};
 
 pub struct Decoder {
@@ -18,7 +17,6 @@ pub struct Decoder {
     /// Red, green, blue and coverage of what is shown.
     canvas: Vec<u8>,
     pool: Pool,
-    lost: Vec<(i64, i64)>,
 }
 
 impl Decoder {
@@ -33,7 +31,7 @@ impl Decoder {
             Vec::new()
         };
         let (width, height) = (usize::from(w), usize::from(h));
-        Ok(Decoder { width, height, colours, canvas: vec![0; width * height * 4], pool, lost: Vec::new() })
+        Ok(Decoder { width, height, colours, canvas: vec![0; width * height * 4], pool })
     }
 
     fn draw(&mut self, data: &[u8]) -> Result<VideoFrame> {
@@ -50,7 +48,7 @@ impl Decoder {
         } else {
             None
         };
-        if x0 + w > self.width || y0 + h > self.height {
+        if w == 0 || h == 0 || x0 + w > self.width || y0 + h > self.height {
             return Err(Error::damaged(
                 "GIF",
                 format!("a frame of {w}x{h} at {x0},{y0} in {}x{}", self.width, self.height),
@@ -134,31 +132,24 @@ fn interlaced(n: usize, h: usize) -> usize {
     row
 }
 
-impl DecodeVideo for Decoder {
-    fn decode(&mut self, packet: &Packet, out: &mut Vec<VideoFrame>) -> Result<()> {
-        match self.draw(&packet.data) {
-            Ok(mut f) => {
-                (f.pts, f.duration) = (packet.pts, packet.duration);
-                out.push(f);
-                Ok(())
-            }
-            Err(e) => {
-                self.lost.push((packet.pts, packet.duration));
-                Err(e)
-            }
-        }
-    }
-    fn flush(&mut self, _out: &mut Vec<VideoFrame>) -> Result<()> {
-        Ok(())
-    }
-    fn take_lost(&mut self) -> Vec<(i64, i64)> {
-        std::mem::take(&mut self.lost)
+impl OnePicture for Decoder {
+    fn picture(&mut self, data: &[u8]) -> Result<VideoFrame> {
+        self.draw(data)
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    /// Found by mutation: a frame without width.
+    #[test]
+    fn a_frame_of_no_size_is_damaged() {
+        let setup = [&b"GIF89a"[..], &[4, 0, 4, 0, 0x80, 0, 0], &[0; 6]].concat();
+        let mut d = Decoder::new(&setup, Pool::new()).unwrap();
+        let frame = [&[0, 0, 0, 0, 0x2c][..], &[0, 0, 0, 0, 0, 0, 4, 0, 0], &[2, 1, 0, 0]].concat();
+        assert_eq!(d.picture(&frame).unwrap_err().class(), "damaged");
+    }
 
     #[test]
     fn lines_of_four_passes_cover_every_row_once() {

@@ -17,6 +17,7 @@ pub mod mpeg_video;
 pub mod opus;
 pub mod pcm;
 pub mod raw;
+pub mod single;
 pub mod symphonia;
 pub mod vorbis;
 pub mod vpx;
@@ -25,6 +26,7 @@ use crate::error::{Error, Result};
 use crate::frame::{AudioFrame, Colour, Fields, Pool, VideoFrame};
 use crate::track::{Codec, Packet, Track};
 use crate::units::Ratio;
+use single::Single;
 
 /// Packets to pictures. Pictures come in the order of presentation, some packets late.
 pub trait DecodeVideo: Send {
@@ -94,10 +96,10 @@ pub fn video_decoder(track: &Track, pool: &Pool) -> Result<Box<dyn DecodeVideo>>
         Codec::Av1 => Box::new(av1::Decoder::new(v, pool)?),
         #[cfg(vpx)]
         Codec::Vp8 | Codec::Vp9 => Box::new(vpx::Decoder::new(track.codec == Codec::Vp9, v, pool)?),
-        Codec::MotionJpeg => Box::new(mjpeg::Decoder::new(v, pool)),
-        Codec::Raw(layout) => Box::new(raw::Decoder::new(*layout, v, pool)?),
-        Codec::Gif => Box::new(gif::Decoder::new(&track.setup, pool)?),
-        Codec::Stills => Box::new(crate::still::run::Decoder::new(pool)),
+        Codec::MotionJpeg => Box::new(Single::new(mjpeg::Decoder::new(v, pool))),
+        Codec::Raw(layout) => Box::new(Single::new(raw::Decoder::new(*layout, v, pool)?)),
+        Codec::Gif => Box::new(Single::new(gif::Decoder::new(&track.setup, pool)?)),
+        Codec::Stills => Box::new(Single::new(crate::still::run::Decoder { pool })),
         _ => return Err(no_decoder(track)),
     })
 }

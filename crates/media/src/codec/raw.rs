@@ -1,9 +1,9 @@
 //! Uncompressed pictures: samples sorted into planes.
 
-use super::DecodeVideo;
+use super::single::OnePicture;
 use crate::error::{Error, Result};
 use crate::frame::{Colour, Fields, Pool, VideoFrame};
-use crate::track::{Packet, Packing, RawPicture, VideoTrack};
+use crate::track::{Packing, RawPicture, VideoTrack};
 use crate::units::Ratio;
 
 pub struct Decoder {
@@ -14,7 +14,6 @@ pub struct Decoder {
     colour: Colour,
     fields: Fields,
     pixel_shape: Ratio,
-    lost: Vec<(i64, i64)>,
 }
 
 impl Decoder {
@@ -28,11 +27,10 @@ impl Decoder {
             colour: track.colour,
             fields: track.fields,
             pixel_shape: track.pixel_shape,
-            lost: Vec::new(),
         })
     }
 
-    fn picture(&self, data: &[u8]) -> Result<VideoFrame> {
+    fn sort(&self, data: &[u8]) -> Result<VideoFrame> {
         let (w, h) = (self.width as usize, self.height as usize);
         let wanted = self.layout.frame_bytes(self.width, self.height).unwrap_or(u64::MAX);
         // Rows of some writers are not filled up at the end of the last one.
@@ -154,28 +152,9 @@ impl Decoder {
     }
 }
 
-impl DecodeVideo for Decoder {
-    fn decode(&mut self, packet: &Packet, out: &mut Vec<VideoFrame>) -> Result<()> {
-        if !packet.shown {
-            return Ok(());
-        }
-        match self.picture(&packet.data) {
-            Ok(mut frame) => {
-                (frame.pts, frame.duration) = (packet.pts, packet.duration);
-                out.push(frame);
-                Ok(())
-            }
-            Err(e) => {
-                self.lost.push((packet.pts, packet.duration));
-                Err(e)
-            }
-        }
-    }
-    fn flush(&mut self, _out: &mut Vec<VideoFrame>) -> Result<()> {
-        Ok(())
-    }
-    fn take_lost(&mut self) -> Vec<(i64, i64)> {
-        std::mem::take(&mut self.lost)
+impl OnePicture for Decoder {
+    fn picture(&mut self, data: &[u8]) -> Result<VideoFrame> {
+        self.sort(data)
     }
 }
 
@@ -187,7 +166,7 @@ mod tests {
 
     fn one(packing: Packing, w: u32, h: u32, data: &[u8]) -> Result<VideoFrame> {
         let d = Decoder::new(RawPicture::new(packing), &VideoTrack::sized(w, h), Pool::new())?;
-        d.picture(data)
+        d.sort(data)
     }
 
     #[rstest]
@@ -221,9 +200,9 @@ mod tests {
         let mut layout = RawPicture::new(Packing::Bytes("bgr"));
         (layout.bottom_up, layout.align) = (true, 4);
         let d = Decoder::new(layout, &VideoTrack::sized(1, 2), Pool::new()).unwrap();
-        let f = d.picture(&[1, 1, 1, 0, 2, 2, 2, 0]).unwrap();
+        let f = d.sort(&[1, 1, 1, 0, 2, 2, 2, 0]).unwrap();
         assert_eq!((f.planes[0].at(0, 0), f.planes[0].at(0, 1)), (2, 1));
-        assert!(d.picture(&[1]).is_err());
+        assert!(d.sort(&[1]).is_err());
     }
 
     #[rstest]

@@ -8,7 +8,7 @@
 use super::timing::PacketLength;
 use super::{About, Demux, Packet, Track};
 use crate::error::{Error, Result};
-use crate::units::{Ratio, Time, rescale};
+use crate::units::{Ratio, Time};
 
 /// What one format does itself.
 pub trait Parts: Send {
@@ -79,6 +79,26 @@ pub struct Look {
     pub bytes: u64,
     /// The earliest packet is moment 0.
     pub from_zero: bool,
+}
+
+/// Times further from 0 than this (in any scale) are no times: held to it, so that sums stay in range.
+const FURTHEST: i64 = 1 << 58;
+
+fn held(t: i64) -> i64 {
+    t.clamp(-FURTHEST, FURTHEST)
+}
+
+/// As for all times, but within what can be summed.
+fn rescale(ticks: i64, from: u32, to: u32) -> i64 {
+    held(crate::units::rescale(ticks, from, to))
+}
+
+/// A packet with times that can be computed with.
+fn sane(mut raw: Raw) -> Raw {
+    raw.pts = raw.pts.map(held);
+    // No packet lasts longer than a day at a nanosecond's scale.
+    raw.duration = raw.duration.map(|d| d.clamp(0, 1 << 47));
+    raw
 }
 
 /// Pictures whose times are kept to tell the rate.
@@ -192,6 +212,7 @@ impl Seen {
         while parts.at().saturating_sub(start) < look.bytes && errors < MAX_ERRORS {
             match parts.next() {
                 Ok(Some(raw)) => {
+                    let raw = sane(raw);
                     if let (Some(t), Some(d)) = (tracks.get_mut(raw.track), described.get(raw.track)) {
                         t.note(&raw, d, &mut lengths[raw.track]);
                     }
@@ -213,12 +234,13 @@ impl Seen {
                 match parts.next() {
                     Ok(Some(raw)) => {
                         if let (Some(t), Some(d)) = (tracks.get_mut(raw.track), described.get(raw.track))
-                            && let Some(pts) = raw.pts
+                            && let Some(pts) = raw.pts.map(held)
                         {
                             let length = lengths[raw.track]
                                 .samples(&raw.data)
                                 .map(|n| rescale(n.into(), d.track.timescale, d.scale));
-                            let last = pts + raw.duration.or(length).unwrap_or(0);
+                            let last =
+                                pts + raw.duration.map(|d| d.clamp(0, 1 << 47)).or(length).unwrap_or(0);
                             let last = if d.track.video().is_some() { pts } else { last };
                             t.end = t.end.max(Some(last));
                         }
@@ -263,7 +285,7 @@ impl SeenTrack {
                     self.samples = at;
                 }
             }
-            self.samples += samples.or(stated).unwrap_or(0);
+            self.samples = held(self.samples + samples.or(stated).unwrap_or(0));
             self.cut = i64::from(raw.drop_end);
             self.first = self.first.or(raw.pts);
             let end = raw.pts.map(|p| p + raw.duration.unwrap_or(0));
@@ -468,11 +490,12 @@ impl Clock {
                 let number = |t: i64| {
                     let exact = i128::from(t) * i128::from(r.num);
                     let frame = i128::from(self.scale) * i128::from(r.den);
-                    (exact + frame / 2).div_euclid(frame) as i64
+                    let n = (exact + frame / 2).div_euclid(frame);
+                    n.clamp(-i128::from(FURTHEST), FURTHEST.into()) as i64
                 };
                 // Frames are counted from the first, so that its own rounding does not matter.
                 let offset = rescale(self.first - self.origin, self.scale, r.num);
-                offset + number(ticks - self.first) * i64::from(r.den)
+                held(number(ticks - self.first).saturating_mul(r.den.into())) + offset
             }
             None => ticks - self.origin,
         }
@@ -488,7 +511,7 @@ impl Clock {
         });
         if !raw.hidden {
             // Without times of its own, each picture follows the one before it.
-            self.next = Some(ticks + raw.duration.unwrap_or(usual));
+            self.next = Some(held(ticks + raw.duration.unwrap_or(usual)));
         }
         let pts = self.at(ticks);
         let duration = match (self.rate, raw.duration) {
@@ -517,8 +540,8 @@ impl Clock {
             (None, None) => -self.lead,
         };
         let n = self.length.samples(&raw.data).map(i64::from);
-        let n = n.or(raw.duration.map(|d| rescale(d, self.scale, rate))).unwrap_or(0);
-        self.next = Some(at + n);
+        let n = n.or(raw.duration.map(|d| rescale(d, self.scale, rate))).unwrap_or(0).min(1 << 40);
+        self.next = Some(held(at + n));
         let from = at.max(0);
         let mut until = at + n - i64::from(raw.drop_end);
         if let Some(end) = self.heard_until {
@@ -557,7 +580,7 @@ impl<P: Parts> Demux for Streamed<P> {
         if !self.chosen.contains(&true) {
             return Ok(None);
         }
-        while let Some(raw) = self.parts.next()? {
+        while let Some(raw) = self.parts.next()?.map(sane) {
             let index = raw.track;
             if self.chosen.get(index) != Some(&true) {
                 continue;
@@ -654,6 +677,20 @@ mod tests {
         assert_eq!(d.tracks()[0].duration, Time::new(8500, 8000));
         let got: Vec<i64> = std::iter::from_fn(|| d.next_packet().unwrap()).map(|p| p.pts).collect();
         assert_eq!(got, [0, 1001, 2001, 8000]);
+    }
+
+    /// Times at the ends of their range, in every scale: found by mutation.
+    #[rstest]
+    fn impossible_times_do_no_harm(#[values(1, 1000, u32::MAX)] scale: u32, #[values(0, 1)] kind: usize) {
+        let times = [i64::MIN, i64::MAX, 0, -1, i64::MAX - 1, i64::MIN + 1, 1 << 59];
+        let raws: Vec<Raw> = times
+            .iter()
+            .map(|&t| Raw { pts: Some(t), duration: Some(t), key: true, data: vec![0; 9], ..Raw::default() })
+            .collect();
+        let mut described = if kind == 0 { pictures() } else { sound(8000) };
+        (described.scale, described.lead) = (scale, i64::from(u32::MAX));
+        let mut d = open(vec![described], raws, true);
+        assert_eq!(std::iter::from_fn(|| d.next_packet().unwrap()).count(), times.len());
     }
 
     #[test]

@@ -2,7 +2,8 @@
 
 use super::StillFacts;
 use crate::bits::le16;
-use crate::codec::{DecodeVideo, gif};
+use crate::codec::gif;
+use crate::codec::single::OnePicture;
 use crate::container::Source;
 use crate::container::picture::gif as container;
 use crate::error::{Error, Result};
@@ -35,8 +36,5 @@ pub fn decode(source: &mut dyn Source) -> Result<DynamicImage> {
     source.seek(SeekFrom::Start(0))?;
     let (setup, mut frames) = container::frames(source, 1)?;
     let packet = frames.pop().ok_or_else(|| Error::damaged("GIF", "no frame in it"))?;
-    let mut out = Vec::new();
-    gif::Decoder::new(&setup, Pool::new())?.decode(&packet, &mut out)?;
-    let frame = out.pop().ok_or_else(|| Error::damaged("GIF", "no frame in it"))?;
-    super::colour::to_picture(&frame)
+    super::colour::to_picture(&gif::Decoder::new(&setup, Pool::new())?.picture(&packet.data)?)
 }

@@ -1,6 +1,6 @@
 //! A numbered run of pictures as a clip: each file is a packet.
 
-use crate::codec::DecodeVideo;
+use crate::codec::single::OnePicture;
 use crate::container::{About, Codec, Demux, Media, Packet, Source, Track, VideoTrack};
 use crate::error::{Error, Result};
 use crate::frame::{Pool, VideoFrame};
@@ -149,36 +149,14 @@ impl Demux for Run {
 
 /// Whole picture files to frames.
 pub struct Decoder {
-    pool: Pool,
-    lost: Vec<(i64, i64)>,
+    pub pool: Pool,
 }
 
-impl Decoder {
-    pub fn new(pool: Pool) -> Self {
-        Decoder { pool, lost: Vec::new() }
-    }
-}
-
-impl DecodeVideo for Decoder {
-    fn decode(&mut self, packet: &Packet, out: &mut Vec<VideoFrame>) -> Result<()> {
-        match super::frame_of(&mut Cursor::new(&packet.data), &self.pool) {
-            Ok(mut f) => {
-                (f.pts, f.duration) = (packet.pts, packet.duration);
-                out.push(f);
-                Ok(())
-            }
-            // One picture that is not one does not end a run.
-            Err(e) => {
-                self.lost.push((packet.pts, packet.duration));
-                Err(Error::damaged("picture", e.to_string()))
-            }
-        }
-    }
-    fn flush(&mut self, _out: &mut Vec<VideoFrame>) -> Result<()> {
-        Ok(())
-    }
-    fn take_lost(&mut self) -> Vec<(i64, i64)> {
-        std::mem::take(&mut self.lost)
+impl OnePicture for Decoder {
+    fn picture(&mut self, data: &[u8]) -> Result<VideoFrame> {
+        // One file that is no picture does not end a run.
+        super::frame_of(&mut Cursor::new(data), &self.pool)
+            .map_err(|e| Error::damaged("picture", e.to_string()))
     }
 }
 

@@ -88,6 +88,32 @@ impl Ts {
     }
 }
 
+/// A program stream of the second generation: pictures as MPEG video, sound as MPEG audio; each packet of theirs is
+/// cut into pieces of at most `piece` bytes, and only the first piece has the moment.
+pub fn program(pictures: &[Timed], sound: &[Timed], piece: usize) -> Vec<u8> {
+    let mut all: Vec<(u8, &Timed)> = pictures.iter().map(|p| (0xe0, p)).collect();
+    all.extend(sound.iter().map(|p| (0xc0, p)));
+    all.sort_by_key(|(_, p)| p.0);
+    let mut out = Vec::new();
+    for (stream, (pts, data)) in all {
+        out.extend([0, 0, 1, 0xba, 0x44, 0, 4, 0, 4, 1, 0, 0, 3, 0xf8]);
+        for (n, part) in data.chunks(piece).enumerate() {
+            out.extend([0, 0, 1, stream]);
+            let head = if n == 0 { 8 } else { 3 };
+            out.extend(((part.len() + head) as u16).to_be_bytes());
+            if n == 0 {
+                out.extend([0x80, 0x80, 5]);
+                out.extend(moment(*pts));
+            } else {
+                out.extend([0x80, 0, 0]);
+            }
+            out.extend(part);
+        }
+    }
+    out.extend([0, 0, 1, 0xb9]);
+    out
+}
+
 fn chunk(kind: &[u8; 4], body: &[u8]) -> Vec<u8> {
     let mut out = kind.to_vec();
     out.extend((body.len() as u32).to_le_bytes());

@@ -1,5 +1,6 @@
 //! The sequence parameter set (ITU-T H.264, 7.3.2.1.1) and its usability information (annex E).
 
+use crate::bits;
 use crate::error::{Error, Result};
 use crate::frame::{Chroma, Colour, Fields};
 use crate::track::VideoTrack;
@@ -21,60 +22,37 @@ pub struct Sps {
     pub colour: Colour,
 }
 
-/// Bits of a NAL unit with emulation prevention taken out (7.4.1).
-struct Bits {
-    bytes: Vec<u8>,
-    at: usize,
+/// Bits whose end is damage.
+struct Bits<'a>(bits::Bits<'a>);
+
+fn there<T>(v: Option<T>) -> Result<T> {
+    v.ok_or_else(|| Error::damaged("SPS", "it is cut short, or holds a number of more than 32 bits"))
 }
 
-impl Bits {
-    fn new(nal: &[u8]) -> Self {
-        let mut bytes = Vec::with_capacity(nal.len());
-        let mut zeros = 0;
-        for &b in nal {
-            if zeros >= 2 && b == 3 {
-                zeros = 0;
-                continue;
-            }
-            zeros = if b == 0 { zeros + 1 } else { 0 };
-            bytes.push(b);
-        }
-        Bits { bytes, at: 0 }
-    }
+impl Bits<'_> {
     fn bit(&mut self) -> Result<u32> {
-        let byte = self.bytes.get(self.at / 8).ok_or_else(|| Error::damaged("SPS", "it is cut short"))?;
-        let bit = byte >> (7 - self.at % 8) & 1;
-        self.at += 1;
-        Ok(u32::from(bit))
+        there(self.0.bit())
     }
     fn flag(&mut self) -> Result<bool> {
-        Ok(self.bit()? == 1)
+        there(self.0.flag())
     }
     fn take(&mut self, n: u32) -> Result<u32> {
-        (0..n).try_fold(0, |v, _| Ok(v << 1 | self.bit()?))
+        there(self.0.take(n))
     }
-    /// Unsigned Exp-Golomb (9.1).
     fn ue(&mut self) -> Result<u32> {
-        let mut zeros = 0;
-        while self.bit()? == 0 {
-            zeros += 1;
-            if zeros > 31 {
-                return Err(Error::damaged("SPS", "a number of more than 32 bits"));
-            }
-        }
-        Ok((1u64 << zeros) as u32 - 1 + self.take(zeros)?)
+        there(self.0.ue())
     }
     fn se(&mut self) -> Result<i32> {
-        let v = self.ue()?;
-        let half = (v / 2) as i32;
-        Ok(if v % 2 == 1 { half.wrapping_add(1) } else { half.wrapping_neg() })
+        there(self.0.se())
     }
 }
 
 impl Sps {
     /// Reads a whole NAL unit, its header byte included.
     pub fn parse(nal: &[u8]) -> Result<Sps> {
-        let mut b = Bits::new(nal.get(1..).unwrap_or(&[]));
+        // Without what keeps start codes out (7.4.1).
+        let bytes = bits::unescape(nal.get(1..).unwrap_or(&[]));
+        let mut b = Bits(bits::Bits::new(&bytes));
         let profile = b.take(8)? as u8;
         let constraints = b.take(8)? as u8;
         let level = b.take(8)? as u8;
@@ -169,7 +147,7 @@ impl Sps {
         Ok(sps)
     }
 
-    fn read_vui(&mut self, b: &mut Bits) -> Result<()> {
+    fn read_vui(&mut self, b: &mut Bits<'_>) -> Result<()> {
         if b.flag()? {
             let idc = b.take(8)?;
             let shape = if idc == 255 {
@@ -269,7 +247,7 @@ impl Sps {
     }
 }
 
-fn skip_scaling_list(b: &mut Bits, size: usize) -> Result<()> {
+fn skip_scaling_list(b: &mut Bits<'_>, size: usize) -> Result<()> {
     let (mut last, mut next) = (8i32, 8i32);
     for _ in 0..size {
         if next != 0 {
@@ -286,25 +264,10 @@ fn skip_scaling_list(b: &mut Bits, size: usize) -> Result<()> {
 mod tests {
     use super::*;
 
-    /// Writes bits, to make parameter sets for tests.
-    #[derive(Default)]
-    struct Put(Vec<bool>);
-    impl Put {
-        fn bits(&mut self, v: u32, n: u32) -> &mut Self {
-            self.0.extend((0..n).rev().map(|i| v >> i & 1 == 1));
-            self
-        }
-        fn ue(&mut self, v: u32) -> &mut Self {
-            let n = 32 - (v + 1).leading_zeros();
-            self.bits(0, n - 1).bits(v + 1, n)
-        }
-        fn nal(&self) -> Vec<u8> {
-            let mut out = vec![0x67];
-            for c in self.0.chunks(8) {
-                out.push(c.iter().enumerate().fold(0, |b, (i, &v)| b | u8::from(v) << (7 - i)));
-            }
-            out
-        }
+    use crate::bits::Put;
+
+    fn nal(p: &Put) -> Vec<u8> {
+        [vec![0x67], p.bytes()].concat()
     }
 
     #[test]
@@ -317,7 +280,7 @@ mod tests {
         p.bits(1, 1).ue(0).ue(0).ue(0).ue(4); // crop 4*2 rows
         p.bits(1, 1).bits(1, 1).bits(255, 8).bits(4, 16).bits(3, 16); // VUI, shape 4:3
         p.bits(0, 1).bits(1, 1).bits(5, 3).bits(1, 1).bits(1, 1).bits(9, 8).bits(16, 8).bits(9, 8).bits(1, 8);
-        let s = Sps::parse(&p.nal()).unwrap();
+        let s = Sps::parse(&nal(&p)).unwrap();
         assert_eq!((s.width, s.height, s.luma_depth, s.chroma_format), (1920, 1080, 10, 2));
         assert!(!s.frames_only);
         assert_eq!(s.profile_name(), "High 4:2:2");

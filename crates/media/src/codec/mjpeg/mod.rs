@@ -1,11 +1,11 @@
 //! Motion JPEG: each packet is a JPEG picture (ITU-T T.81), or two of them where it holds two fields. One
 //! picture is decoded by zune-jpeg.
 
-use super::DecodeVideo;
+use super::single::OnePicture;
 use crate::error::{Error, Result};
 use crate::frame::{Chroma, Colour, Fields, Pool, VideoFrame};
 use crate::limits::MAX_PICTURE_SIDE;
-use crate::track::{Packet, VideoTrack};
+use crate::track::VideoTrack;
 use zune_jpeg::JpegDecoder;
 use zune_jpeg::zune_core::bytestream::ZCursor;
 use zune_jpeg::zune_core::colorspace::ColorSpace;
@@ -19,16 +19,15 @@ pub struct Decoder {
     height: u32,
     fields: Fields,
     colour: Colour,
-    lost: Vec<(i64, i64)>,
 }
 
 impl Decoder {
     pub fn new(track: &VideoTrack, pool: Pool) -> Self {
         let colour = if track.colour.matrix == 2 { COLOUR } else { track.colour };
-        Decoder { pool, height: track.height, fields: track.fields, colour, lost: Vec::new() }
+        Decoder { pool, height: track.height, fields: track.fields, colour }
     }
 
-    fn picture(&self, data: &[u8]) -> Result<VideoFrame> {
+    fn whole(&self, data: &[u8]) -> Result<VideoFrame> {
         let first = one(data, &self.pool)?;
         // Half as high as the track: the second field follows.
         let field = first.height < self.height && first.height.abs_diff(self.height / 2) <= 8;
@@ -159,29 +158,11 @@ fn one(data: &[u8], pool: &Pool) -> Result<VideoFrame> {
     Ok(f)
 }
 
-impl DecodeVideo for Decoder {
-    fn decode(&mut self, packet: &Packet, out: &mut Vec<VideoFrame>) -> Result<()> {
-        if !packet.shown {
-            return Ok(());
-        }
-        match self.picture(&packet.data) {
-            Ok(mut f) => {
-                (f.pts, f.duration) = (packet.pts, packet.duration);
-                f.colour = if f.chroma == Chroma::Rgb { Colour { matrix: 0, ..COLOUR } } else { self.colour };
-                out.push(f);
-                Ok(())
-            }
-            Err(e) => {
-                self.lost.push((packet.pts, packet.duration));
-                Err(e)
-            }
-        }
-    }
-    fn flush(&mut self, _out: &mut Vec<VideoFrame>) -> Result<()> {
-        Ok(())
-    }
-    fn take_lost(&mut self) -> Vec<(i64, i64)> {
-        std::mem::take(&mut self.lost)
+impl OnePicture for Decoder {
+    fn picture(&mut self, data: &[u8]) -> Result<VideoFrame> {
+        let mut f = self.whole(data)?;
+        f.colour = if f.chroma == Chroma::Rgb { Colour { matrix: 0, ..COLOUR } } else { self.colour };
+        Ok(f)
     }
 }
 
@@ -204,20 +185,15 @@ mod tests {
         let packet = [jpeg(40), jpeg(200)].concat();
         look(&packet, &mut v);
         assert_eq!(v.fields, Fields::Interlaced);
-        let mut d = Decoder::new(&v, Pool::new());
-        let mut out = Vec::new();
-        d.decode(&Packet { data: packet, shown: true, pts: 7, ..Packet::default() }, &mut out).unwrap();
-        let y = &out[0].planes[0];
-        assert_eq!((out[0].height, out[0].pts), (32, 7));
+        let f = Decoder::new(&v, Pool::new()).picture(&packet).unwrap();
+        let y = &f.planes[0];
+        assert_eq!(f.height, 32);
         assert!(y.at(5, 10).abs_diff(40) < 3 && y.at(5, 11).abs_diff(200) < 3);
     }
 
     #[test]
-    fn a_cut_picture_is_lost_and_said() {
+    fn a_cut_picture_is_damaged() {
         let mut d = Decoder::new(&VideoTrack::sized(32, 16), Pool::new());
-        let mut out = Vec::new();
-        let data = jpeg(90)[..40].to_vec();
-        assert!(d.decode(&Packet { data, shown: true, ..Packet::default() }, &mut out).is_err());
-        assert_eq!((out.len(), d.take_lost().len()), (0, 1));
+        assert_eq!(d.picture(&jpeg(90)[..40]).unwrap_err().class(), "damaged");
     }
 }

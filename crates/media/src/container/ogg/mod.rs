@@ -274,13 +274,13 @@ impl Ogg {
                 Ok(None)
             };
         }
-        let table = self.r.take(h[26].into(), "Ogg page")?;
+        let table = self.r.take(u64::from(h[26]).min(self.r.left()), "Ogg page")?;
         let size: u64 = table.iter().map(|&n| u64::from(n)).sum();
         let body = self.r.take(size.min(self.r.left()), "Ogg page")?;
-        if (body.len() as u64) < size {
+        if (body.len() as u64) < size || table.len() < usize::from(h[26]) {
             self.cut.get_or_insert(format!(
-                "cut off, or still being copied: a page at byte {at} has {size} bytes, but the file ends after {}",
-                body.len()
+                "cut off, or still being copied: the page at byte {at} goes past the file's end at {}",
+                self.r.len()
             ));
             return Ok(None);
         }
