@@ -253,7 +253,7 @@ fn a_cut_file_of_samples_says_so_and_gives_what_is_there(#[case] name: &[u8], #[
 fn pictures(n: u8) -> Vec<Vec<u8>> {
     let one = |i: u8| {
         let mut p = Vec::new();
-        if i % 4 == 0 {
+        if i.is_multiple_of(4) {
             p.extend([0, 0, 1, 0xb3, 0x0b, 0x00, 0x90, 0x13, 0xff, 0xff, 0xe0, 0x18]);
         }
         p.extend([0, 0, 1, 0, i, 0x4f, 0xff, 0xf8, 0, 0, 1, 1]);
