@@ -115,10 +115,20 @@ pub fn plan(tracks: &[Track], recipes: &[Recipe]) -> Result<Plan> {
         })
         .collect::<Result<Vec<_>>>()?;
     let total = match video {
-        Some(i) => tracks[i].shown,
+        Some(i) => frames(&tracks[i]),
         None => audio.first().map(|&i| tracks[i].duration.ticks_at(tracks[i].timescale).max(0) as u64),
     };
     Ok(Plan { video, audio, outputs, total })
+}
+
+/// Pictures of a track: counted, or, where a large file was not looked through, as many as its length and rate
+/// make.
+fn frames(track: &Track) -> Option<u64> {
+    let guess = || {
+        let rate = track.video()?.rate?;
+        Some((track.duration.seconds() * rate.value()).round().clamp(0.0, 1e12) as u64)
+    };
+    track.shown.or_else(guess)
 }
 
 fn plan_video(track: &Track, recipe: &VideoRecipe) -> Result<VideoPlan> {
@@ -153,7 +163,7 @@ fn plan_video(track: &Track, recipe: &VideoRecipe) -> Result<VideoPlan> {
         rate,
         bits,
         key_every,
-        frames: track.shown.unwrap_or(0),
+        frames: frames(track).unwrap_or(0),
         start: track.start,
     })
 }

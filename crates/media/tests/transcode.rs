@@ -175,6 +175,40 @@ fn real_clips_of_other_encoders_come_out_whole(#[case] name: &str, #[case] lost:
     }
 }
 
+/// Larger than what is looked through at first: length from the end of the file, and every frame in the output.
+#[test]
+fn a_large_transport_stream_is_measured_at_its_end_and_made_whole() {
+    let dir = tempfile::tempdir().unwrap();
+    let path = |n: &str| dir.path().join(n);
+    let create =
+        |p: PathBuf| Box::new(File::options().read(true).write(true).create_new(true).open(p).unwrap());
+    let clip = Clip { width: 320, height: 180, frames: 300, quantiser: 12, sound: None, ..Clip::default() };
+    write_clip(&clip, create(path("in.mp4"))).unwrap();
+    let mut d = open(&path("in.mp4"));
+    let sets = media::codec::h264::Config::parse(&d.tracks()[0].setup).unwrap();
+    d.choose(&[0]);
+    let mut pictures = Vec::new();
+    while let Some(p) = d.next_packet().unwrap() {
+        let units = media::codec::h264::nal_units(&p.data, 4).map(|u| u.unwrap().to_vec());
+        let all = sets.sps.iter().chain(&sets.pps).filter(|_| p.key).cloned().chain(units);
+        // Filler data (unit type 12) makes it large.
+        let filler = [vec![12], vec![0xff; 60_000], vec![0x80]].concat();
+        let stream: Vec<u8> = all.chain([filler]).flat_map(|u| [vec![0, 0, 0, 1], u].concat()).collect();
+        pictures.push((pictures.len() as u64 * 3600, stream));
+    }
+    let bytes = media::testkit::wrap::transport(&pictures, &[], 188);
+    assert!(bytes.len() > 16 << 20, "{} bytes", bytes.len());
+    std::fs::write(path("in.ts"), bytes).unwrap();
+    let f = facts_of(&path("in.ts"));
+    let v = f.picture().unwrap();
+    assert_eq!((v.rate, v.constant_rate, v.frames), (Ratio::new(25, 1), true, None));
+    assert_eq!(v.duration.exact, media::units::Time::new(300, 25));
+    let made = transcode(&path("in.ts"), &[&path("out.mp4")], &[proxy((160, 90))]).unwrap();
+    assert_eq!(made[0].frames, 300);
+    let out = facts_of(&path("out.mp4"));
+    assert_eq!((out.video[0].frames, out.video[0].duration.exact), (Some(300), v.duration.exact));
+}
+
 /// A packet of which nothing can be decoded is shown as the picture before it, and the count holds.
 #[test]
 fn damaged_packets_are_counted_and_the_length_stays() {
