@@ -50,6 +50,11 @@ impl Bits<'_> {
     }
 }
 
+/// The first start code (0, 0, 1) at or behind a place.
+pub fn start_code(b: &[u8], at: usize) -> Option<usize> {
+    memchr::memmem::find(b.get(at..)?, &[0, 0, 1]).map(|i| at + i)
+}
+
 /// The bytes of a NAL unit without the 3 that keep start codes out (ITU-T H.264, 7.3.1).
 pub fn unescape(nal: &[u8]) -> Vec<u8> {
     let mut out = Vec::with_capacity(nal.len());

@@ -41,6 +41,10 @@ impl Reader {
         let n = (n as u64).min(self.left()) as usize;
         self.block.read(self.at, n)
     }
+    /// Fills a few bytes from here, which must be there, without moving.
+    pub fn look(&mut self, out: &mut [u8]) -> Result<()> {
+        self.block.read_into(self.at, out)
+    }
     /// Exactly `n` bytes. `what` names them where they are not all there.
     pub fn take(&mut self, n: u64, what: &str) -> Result<Vec<u8>> {
         if n > MAX_PACKET_BYTES {

@@ -18,6 +18,8 @@ pub trait Parts: Send {
     fn rewind(&mut self);
     /// Place in the file, to know how much was looked through.
     fn at(&self) -> u64;
+    /// While this is on, packets need only the first bytes that tell their length.
+    fn skim(&mut self, _on: bool) {}
     /// How the end of the file shows that a part of it is missing.
     fn cut(&self) -> Option<String> {
         None
@@ -41,6 +43,8 @@ pub struct Raw {
     /// Samples at the end of what it decodes to that are not heard.
     pub drop_end: u32,
     pub data: Vec<u8>,
+    /// Bytes that were left out of `data` when skimming.
+    pub left_out: usize,
 }
 
 /// A track as the format describes it.
@@ -135,7 +139,9 @@ impl<P: Parts> Streamed<P> {
         if described.is_empty() {
             return Err(Error::damaged(look.format, "no track is described"));
         }
+        parts.skim(true);
         let seen = Seen::look(&mut parts, &described, &look, &mut about)?;
+        parts.skim(false);
         parts.rewind();
         let mut tracks = Vec::new();
         let mut clocks = Vec::new();
@@ -270,7 +276,7 @@ impl SeenTrack {
     fn note(&mut self, raw: &Raw, d: &Described, length: &mut PacketLength) {
         self.packets += 1;
         self.shown += u64::from(!raw.hidden);
-        self.bytes += raw.data.len() as u64;
+        self.bytes += (raw.data.len() + raw.left_out) as u64;
         if self.first_packet.is_none() {
             self.first_packet = Some(raw.data[..raw.data.len().min(4096)].to_vec());
         }

@@ -10,6 +10,7 @@ pub(crate) use encode::set_up;
 pub use encode::{Encoder, Rate};
 pub use sps::Sps;
 
+use crate::bits::start_code;
 use crate::error::{Error, Result};
 
 /// NAL unit types (table 7-1).
@@ -117,18 +118,7 @@ pub fn nal_units(packet: &[u8], length_size: usize) -> impl Iterator<Item = Resu
 
 /// The NAL units of a byte stream (annex B), without the zeros between them.
 pub fn stream_units(bytes: &[u8]) -> impl Iterator<Item = &[u8]> {
-    let next = move |from: usize| {
-        let mut at = from;
-        // Start codes end with 1: look there, and hop three bytes where no code can be.
-        while let Some(&b) = bytes.get(at + 2) {
-            match b {
-                1 if bytes[at] == 0 && bytes[at + 1] == 0 => return Some(at),
-                0 | 1 => at += 1,
-                _ => at += 3,
-            }
-        }
-        None
-    };
+    let next = move |from: usize| start_code(bytes, from);
     let mut start = next(0).map(|a| a + 3);
     std::iter::from_fn(move || {
         let from = start?;

@@ -283,6 +283,7 @@ impl Clusters {
                 hidden: hidden || flags & 0x08 != 0,
                 drop_end,
                 data,
+                left_out: 0,
             });
         }
         self.ready.extend(raws);

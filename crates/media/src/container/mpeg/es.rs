@@ -1,6 +1,7 @@
 //! From a stream of bytes to whole packets: pictures and sound frames do not begin where the packets that
 //! carry them do.
 
+use crate::bits::start_code;
 use crate::codec::aac::adts;
 use crate::codec::{aac, h264, hevc, mpeg_audio, mpeg_video};
 use crate::container::stream::{Described, Raw};
@@ -237,27 +238,17 @@ impl Framer {
         let zeros = self.buffer[from..to].iter().take_while(|&&b| b == 0).count();
         let pts = self.time_at(from + zeros);
         let bytes = &self.buffer[from..to];
+        let data = if self.kind == Kind::H264 { h264::with_lengths(bytes) } else { bytes.to_vec() };
         let key = match self.kind {
             Kind::H264 => {
-                h264::stream_units(bytes).any(|u| u[0] & 31 == h264::NAL_IDR || u[0] & 31 == h264::NAL_SPS)
+                let kind = |u: &[u8]| u.first().map_or(0, |b| b & 31);
+                h264::nal_units(&data, 4).flatten().any(|u| matches!(kind(u), h264::NAL_IDR | h264::NAL_SPS))
             }
             Kind::Hevc => h264::stream_units(bytes).any(|u| matches!(u[0] >> 1 & 63, 16..=21 | 32)),
             _ => bytes.windows(4).any(|w| w == [0, 0, 1, 0xb3]),
         };
-        let data = if self.kind == Kind::H264 { h264::with_lengths(bytes) } else { bytes.to_vec() };
         self.sample(&data);
         self.ready.push_back(Raw { track: self.track, pts, key, data, ..Raw::default() });
-    }
-}
-
-/// The first start code (0, 0, 1) at or behind a place.
-fn start_code(b: &[u8], mut at: usize) -> Option<usize> {
-    loop {
-        match b.get(at + 2)? {
-            1 if b[at] == 0 && b[at + 1] == 0 => return Some(at),
-            0 | 1 => at += 1,
-            _ => at += 3,
-        }
     }
 }
 

@@ -138,16 +138,14 @@ fn payload(p: &[u8]) -> Option<(&[u8], bool)> {
 
 impl Transport {
     /// The next packet's 188 bytes; finds its place again behind damage.
-    fn packet(&mut self) -> Result<Option<Vec<u8>>> {
-        if self.r.left() < PACKET as u64 {
-            return Ok(None);
-        }
-        let p = self.r.peek(PACKET)?;
+    fn packet(&mut self) -> Result<Option<[u8; PACKET]>> {
+        let at = self.r.at();
+        let Some(p) = self.r.array::<PACKET>()? else { return Ok(None) };
         if p[0] == SYNC {
-            self.r.skip(self.step as u64);
+            self.r.go(at + self.step as u64);
             return Ok(Some(p));
         }
-        let at = self.r.at();
+        self.r.go(at);
         self.lost_sync += 1;
         self.r.skip(1);
         let step = self.step;

@@ -15,11 +15,15 @@ pub struct Frames {
     first: u64,
     end: u64,
     cut: Option<String>,
+    skim: bool,
 }
+
+/// No header that is looked at is longer.
+const HEAD: usize = 8;
 
 impl Frames {
     pub fn new(r: Reader, parse: Parse, least: usize, first: u64, end: u64) -> Self {
-        let mut f = Frames { r, parse, least, first, end, cut: None };
+        let mut f = Frames { r, parse, least, first, end, cut: None, skim: false };
         f.rewind();
         f
     }
@@ -53,8 +57,10 @@ impl Parts for Frames {
         if at + self.least as u64 > self.end {
             return Ok(None);
         }
-        let head = self.r.peek(self.least)?;
-        let Some((header, len)) = (self.parse)(&head) else {
+        let mut head = [0; HEAD];
+        let n = HEAD.min(self.r.left() as usize);
+        self.r.look(&mut head[..n])?;
+        let Some((header, len)) = (self.parse)(&head[..n]) else {
             self.r.skip(1);
             if !Self::sync(&mut self.r, self.parse, self.least, u64::MAX)? {
                 // Other data may follow the last frame.
@@ -74,12 +80,20 @@ impl Parts for Frames {
             self.r.go(self.end);
             return Ok(None);
         }
-        let mut data = self.r.take(len as u64, "sound frame")?;
-        data.drain(..header);
+        if self.skim {
+            self.r.skip(len as u64);
+            let data = head[header.min(n)..n].to_vec();
+            return Ok(Some(Raw { key: true, left_out: len - header - data.len(), data, ..Raw::default() }));
+        }
+        self.r.skip(header as u64);
+        let data = self.r.take((len - header) as u64, "sound frame")?;
         Ok(Some(Raw { key: true, data, ..Raw::default() }))
     }
     fn rewind(&mut self) {
         self.r.go(self.first);
+    }
+    fn skim(&mut self, on: bool) {
+        self.skim = on;
     }
     fn at(&self) -> u64 {
         self.r.at()
