@@ -344,13 +344,13 @@ fn peak_memory(child: &mut Child) -> Result<f64, Anyhow> {
 fn decode(b: &Bench) -> Result<(), Anyhow> {
     let clip = hd_clip(b, "ten-seconds.mp4", 1)?;
     let me = std::env::current_exe()?;
-    let mut ratios = Vec::new();
-    for _ in 0..5 {
-        let bare = processor(Command::new(&me).arg("bare-decode").arg(&clip), None)?;
-        let ours = processor(Command::new(&me).arg("our-decode").arg(&clip), None)?;
-        ratios.push(bare / ours);
+    // The least of each, in turn: on a shared machine every reading is the work and what others took from it.
+    let (mut bare, mut ours) = (f64::MAX, f64::MAX);
+    for _ in 0..7 {
+        bare = bare.min(processor(Command::new(&me).arg("bare-decode").arg(&clip), None)?);
+        ours = ours.min(processor(Command::new(&me).arg("our-decode").arg(&clip), None)?);
     }
-    figure("H.264 decoding through our traits / bare library, frames", median(ratios), "x", 0.95, false);
+    figure("H.264 decoding through our traits / bare library, frames", bare / ours, "x", 0.95, false);
     let long = hd_clip(b, "ten-minutes.mp4", 60)?;
     let bytes = std::fs::metadata(&long)?.len() as f64;
     let ms = wall(|| quiet(Command::new(&me).arg("demux").arg(&long)), 5)?;
