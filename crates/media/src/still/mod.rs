@@ -345,6 +345,20 @@ mod tests {
         assert!((i32::from(p[0]) - 130).abs() < 4 && (i32::from(p[2]) - 80).abs() < 2, "{p:?}");
     }
 
+    /// Middle gray of a scene is not the middle of a display.
+    #[test]
+    fn a_scene_linear_picture_is_shown_through_the_curve() {
+        let picture = image::Rgb32FImage::from_fn(8, 4, |x, _| image::Rgb([0.18, x as f32, -1.0]));
+        let mut out = Cursor::new(Vec::new());
+        DynamicImage::ImageRgb32F(picture).write_to(&mut out, image::ImageFormat::OpenExr).unwrap();
+        let f = facts_of(&mut out).unwrap();
+        assert_eq!((f.format, f.float, f.width, f.height), ("OpenEXR", true, 8, 4));
+        let frame = frame_of(&mut out, &Pool::new()).unwrap();
+        let at = |c: usize, x| f64::from(frame.planes[c].at(x, 1)) / 65_535.0;
+        assert!((at(0, 3) - 0.461).abs() < 0.001, "{}", at(0, 3));
+        assert_eq!((at(1, 0), at(1, 1), at(1, 7), at(2, 0)), (0.0, 1.0, 1.0, 0.0));
+    }
+
     #[test]
     fn a_cut_picture_is_damaged() {
         let mut out = Cursor::new(Vec::new());
