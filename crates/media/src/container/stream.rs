@@ -387,7 +387,7 @@ impl SeenTrack {
         let first = self.first.unwrap_or(origin);
         let start = clock.at(first);
         let last = self.end.unwrap_or(first);
-        let mut length = clock.at(last) - start + clock.frame(track.timescale);
+        let mut length = clock.at(last) - start + clock.frame();
         if self.packets == 0 {
             length = 0;
         }
@@ -506,7 +506,7 @@ impl Clock {
             None => ticks - self.origin,
         }
     }
-    fn frame(&self, _scale: u32) -> i64 {
+    fn frame(&self) -> i64 {
         self.rate.map_or(self.usual, |r| i64::from(r.den))
     }
 

@@ -143,16 +143,19 @@ pub fn with_lengths(bytes: &[u8]) -> Vec<u8> {
     out
 }
 
-/// The configuration record for a byte stream, from the parameter sets in it.
-pub fn record_of(bytes: &[u8]) -> Option<Config> {
+/// The configuration record for packets that carry their parameter sets; lengths are of 4 bytes. `None` while
+/// a set of either kind is missing.
+pub fn record_of(packet: &[u8]) -> Option<Config> {
+    const MAX_SPS: usize = 16;
+    const MAX_PPS: usize = 64;
     let mut c = Config { length_size: 4, sps: Vec::new(), pps: Vec::new() };
-    for u in stream_units(bytes) {
-        let list = match u[0] & 31 {
-            NAL_SPS => &mut c.sps,
-            NAL_PPS => &mut c.pps,
+    for u in nal_units(packet, 4).flatten().filter(|u| !u.is_empty()) {
+        let (list, most) = match u[0] & 31 {
+            NAL_SPS => (&mut c.sps, MAX_SPS),
+            NAL_PPS => (&mut c.pps, MAX_PPS),
             _ => continue,
         };
-        if list.len() < 16 && !list.iter().any(|have| have == u) {
+        if list.len() < most && !list.iter().any(|have| have == u) {
             list.push(u.to_vec());
         }
     }
@@ -188,8 +191,8 @@ mod tests {
         let units: Vec<_> = stream_units(&stream).collect();
         assert_eq!(units, [&[0x67, 66, 0, 30][..], &[0x68, 9], &[0x65, 1, 2, 0, 3]]);
         assert_eq!(with_lengths(&stream)[..8], [0, 0, 0, 4, 0x67, 66, 0, 30]);
-        assert_eq!(record_of(&stream).unwrap().pps, [[0x68, 9]]);
-        assert!(record_of(&stream[..8]).is_none());
+        assert_eq!(record_of(&with_lengths(&stream)).unwrap().pps, [[0x68, 9]]);
+        assert!(record_of(&with_lengths(&stream[..8])).is_none());
         assert_eq!(stream_units(&[0, 0]).count(), 0);
     }
 

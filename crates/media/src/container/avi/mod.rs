@@ -171,12 +171,8 @@ impl Avi {
             match self.next() {
                 Ok(Some(raw)) => {
                     let d = &mut described[raw.track];
-                    let bytes: Vec<u8> = h264::nal_units(&raw.data, 4)
-                        .flatten()
-                        .flat_map(|n| [&[0, 0, 1][..], n].concat())
-                        .collect();
                     if wanted(d)
-                        && let Some(config) = h264::record_of(&bytes)
+                        && let Some(config) = h264::record_of(&raw.data)
                     {
                         d.track.setup = config.write();
                         if let (Media::Video(v), Ok(Some(sps))) = (&mut d.track.media, config.first_sps()) {

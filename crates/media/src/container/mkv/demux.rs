@@ -218,7 +218,7 @@ impl Clusters {
                     let e = &mut self.entries[raw.track];
                     if e.annex_b
                         && let Some(track) = e.described.as_mut().map(|d| &mut d.track)
-                        && let Some(config) = record(&raw.data)
+                        && let Some(config) = h264::record_of(&raw.data)
                     {
                         track.setup = config.write();
                         if let (Media::Video(v), Ok(Some(sps))) = (&mut track.media, config.first_sps()) {
@@ -359,18 +359,6 @@ impl Clusters {
         }
         Ok(true)
     }
-}
-
-fn record(data: &[u8]) -> Option<h264::Config> {
-    let mut c = h264::Config { length_size: 4, sps: Vec::new(), pps: Vec::new() };
-    for nal in h264::nal_units(data, 4).flatten().filter(|n| !n.is_empty()) {
-        match nal[0] & 31 {
-            h264::NAL_SPS => c.sps.push(nal.to_vec()),
-            h264::NAL_PPS => c.pps.push(nal.to_vec()),
-            _ => (),
-        }
-    }
-    (!c.sps.is_empty() && !c.pps.is_empty() && c.sps.len() < 16 && c.pps.len() < 64).then_some(c)
 }
 
 fn inflate(b: &[u8]) -> Option<Vec<u8>> {

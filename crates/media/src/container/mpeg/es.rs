@@ -303,7 +303,7 @@ pub fn describe(kind: Kind, id: u32, packets: &[Vec<u8>], scale: u32) -> Option<
     let named = |name: &'static str| Codec::Other { code: name.into(), name: Some(name) };
     let track = match kind {
         Kind::H264 => {
-            let config = packets.iter().find_map(|p| parameter_sets(p))?;
+            let config = packets.iter().find_map(|p| h264::record_of(p))?;
             let mut v = VideoTrack::sized(0, 0);
             config.first_sps().ok()??.describe(&mut v);
             let mut t = Track::new(id, Codec::H264, Media::Video(v), scale);
@@ -353,18 +353,6 @@ pub fn describe(kind: Kind, id: u32, packets: &[Vec<u8>], scale: u32) -> Option<
         Kind::Named(name, What::Other) => Track::new(id, named(name), Media::Other, scale),
     };
     Some(Described::new(track, scale))
-}
-
-fn parameter_sets(packet: &[u8]) -> Option<h264::Config> {
-    let mut c = h264::Config { length_size: 4, sps: Vec::new(), pps: Vec::new() };
-    for nal in h264::nal_units(packet, 4).flatten().filter(|n| !n.is_empty()) {
-        match nal[0] & 31 {
-            h264::NAL_SPS if c.sps.len() < 16 => c.sps.push(nal.to_vec()),
-            h264::NAL_PPS if c.pps.len() < 64 => c.pps.push(nal.to_vec()),
-            _ => (),
-        }
-    }
-    (!c.sps.is_empty() && !c.pps.is_empty()).then_some(c)
 }
 
 /// Number of a DVD's private stream: what the first byte of its packets says.
