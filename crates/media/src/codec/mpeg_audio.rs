@@ -21,6 +21,43 @@ const BITS: [[u32; 14]; 5] = [
     [8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160],
 ];
 
+const fn table(first: bool, layer: u8) -> usize {
+    match (first, layer) {
+        (true, l) => l as usize - 1,
+        (false, 1) => 3,
+        (false, _) => 4,
+    }
+}
+
+/// Version as the header has it: 3 is the first generation, 2 the second, 0 the one with a quarter of the rates.
+const fn rate(version: u8, index: usize) -> u32 {
+    let shift = match version {
+        3 => 0,
+        2 => 1,
+        _ => 2,
+    };
+    [44_100u32, 48_000, 32_000][index] >> shift
+}
+
+/// Bytes of a frame without padding (2.4.3.1), by version (counted from the first), layer, rate and bit rate: worked out
+/// once, because a file has millions of frames.
+static LENGTHS: [[[[u32; 14]; 3]; 3]; 4] = {
+    let mut out = [[[[0; 14]; 3]; 3]; 4];
+    let mut i = 0;
+    while i < 4 * 3 * 3 * 14 {
+        let (v, l, r, b) = (i / 126, i / 42 % 3, i / 14 % 3, i % 14);
+        let (first, layer, rate) = (v == 0, l as u8 + 1, rate(3 - v as u8, r));
+        let bits = BITS[table(first, layer)][b] * 1000;
+        out[v][l][r][b] = match (layer, first) {
+            (1, _) => 12 * bits / rate * 4,
+            (3, false) => 72 * bits / rate,
+            _ => 144 * bits / rate,
+        };
+        i += 1;
+    }
+    out
+};
+
 impl Header {
     pub const BYTES: usize = 4;
 
@@ -31,39 +68,29 @@ impl Header {
             return None;
         }
         let (version, layer) = (b1 >> 3 & 3, 4 - (b1 >> 1 & 3));
-        let (bits, rate) = (usize::from(b2 >> 4), usize::from(b2 >> 2 & 3));
-        if version == 1 || layer == 4 || bits == 0 || bits == 15 || rate == 3 {
+        let (bits, index) = (usize::from(b2 >> 4), usize::from(b2 >> 2 & 3));
+        if version == 1 || layer == 4 || bits == 0 || bits == 15 || index == 3 {
             return None;
         }
         let first = version == 3;
-        let rate = [44_100, 48_000, 32_000][rate]
-            >> match version {
-                3 => 0,
-                2 => 1,
-                _ => 2,
-            };
-        let table = match (first, layer) {
-            (true, l) => usize::from(l) - 1,
-            (false, 1) => 3,
-            (false, _) => 4,
-        };
-        let bits_per_second = BITS[table][bits - 1] * 1000;
-        let padding = u32::from(b2 >> 1 & 1);
-        let len = match (layer, first) {
-            (1, _) => (12 * bits_per_second / rate + padding) * 4,
-            (3, false) => 72 * bits_per_second / rate + padding,
-            _ => 144 * bits_per_second / rate + padding,
-        };
+        let rate = rate(version, index);
+        let bits_per_second = BITS[table(first, layer)][bits - 1] * 1000;
+        let slot = if layer == 1 { 4 } else { 1 };
+        let len = LENGTHS[usize::from(3 - version)][usize::from(layer) - 1][index][bits - 1]
+            + u32::from(b2 >> 1 & 1) * slot;
         let channels = if b3 >> 6 == 3 { 1 } else { 2 };
         Some(Header { layer, first, rate, channels, bits_per_second, len: len as usize })
     }
 
     pub fn samples(&self) -> u32 {
-        match (self.layer, self.first) {
-            (1, _) => 384,
-            (3, false) => 576,
-            _ => 1152,
-        }
+        samples(self.layer, self.first)
+    }
+
+    /// What the frame that starts here decodes to, without working out how long it is.
+    pub fn samples_of(b: &[u8]) -> Option<u32> {
+        let &[0xff, b1, ..] = b else { return None };
+        let (version, layer) = (b1 >> 3 & 3, 4 - (b1 >> 1 & 3));
+        (b1 & 0xe0 == 0xe0 && version != 1 && layer != 4).then(|| samples(layer, version == 3))
     }
 
     /// Where the side information of layer 3 ends and an information frame's own data starts.
@@ -82,6 +109,14 @@ impl Header {
     }
 }
 
+fn samples(layer: u8, first: bool) -> u32 {
+    match (layer, first) {
+        (1, _) => 384,
+        (3, false) => 576,
+        _ => 1152,
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -97,5 +132,6 @@ mod tests {
     fn headers(#[case] b: [u8; 4], #[case] want: Option<(u8, u32, u16, usize, u32)>) {
         let got = Header::parse(&b).map(|h| (h.layer, h.rate, h.channels, h.len, h.samples()));
         assert_eq!(got, want);
+        assert!(want.is_none_or(|w| Header::samples_of(&b) == Some(w.4)));
     }
 }

@@ -17,6 +17,8 @@ struct Block {
 pub struct BlockReader {
     source: Box<dyn Source>,
     blocks: Vec<Block>,
+    /// The block read last, which is nearly always the one read next.
+    last: usize,
     clock: u64,
     /// Where the source stands, to save seeks.
     at: Option<u64>,
@@ -24,7 +26,7 @@ pub struct BlockReader {
 
 impl BlockReader {
     pub fn new(source: Box<dyn Source>) -> Self {
-        BlockReader { source, blocks: Vec::new(), clock: 0, at: None }
+        BlockReader { source, blocks: Vec::new(), last: 0, clock: 0, at: None }
     }
 
     pub fn into_source(self) -> Box<dyn Source> {
@@ -80,10 +82,18 @@ impl BlockReader {
     }
 
     fn block(&mut self, number: u64) -> Result<&[u8]> {
+        if self.blocks.get(self.last).is_none_or(|b| b.number != number) {
+            self.change_block(number)?;
+        }
+        Ok(&self.blocks[self.last].bytes)
+    }
+
+    fn change_block(&mut self, number: u64) -> Result<()> {
         self.clock += 1;
         if let Some(i) = self.blocks.iter().position(|b| b.number == number) {
             self.blocks[i].used = self.clock;
-            return Ok(&self.blocks[i].bytes);
+            self.last = i;
+            return Ok(());
         }
         let mut bytes = if self.blocks.len() < KEPT {
             Vec::with_capacity(BLOCK as usize)
@@ -96,7 +106,8 @@ impl BlockReader {
         let read = std::io::Read::take(&mut self.source, BLOCK).read_to_end_into(&mut bytes)?;
         self.at = Some(number * BLOCK + read as u64);
         self.blocks.push(Block { number, bytes, used: self.clock });
-        Ok(&self.blocks[self.blocks.len() - 1].bytes)
+        self.last = self.blocks.len() - 1;
+        Ok(())
     }
 }
 

@@ -43,7 +43,7 @@ impl PacketLength {
         match self {
             PacketLength::Fixed(n) => Some(*n),
             PacketLength::Bytes(n) => u32::try_from(data.len() / *n as usize).ok(),
-            PacketLength::MpegAudio => mpeg_audio::Header::parse(data).map(|h| h.samples()),
+            PacketLength::MpegAudio => mpeg_audio::Header::samples_of(data),
             PacketLength::Vorbis(b) => b.samples(data),
             PacketLength::Opus => opus::samples(data),
             PacketLength::Flac(usual) => flac::FrameHeader::parse(data).map(|h| h.samples).or(Some(*usual)),

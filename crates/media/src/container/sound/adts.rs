@@ -1,6 +1,6 @@
 //! Plain AAC: frames with a header each (ISO/IEC 14496-3, 1.A.2).
 
-use super::frames::Frames;
+use super::frames::{Frame, Frames};
 use super::id3;
 use crate::codec::aac::{Config, adts::Header};
 use crate::container::reader::Reader;
@@ -12,8 +12,9 @@ pub static FORMAT: Format = Format { name: "ADTS", score, open };
 
 const LOOK: u64 = 1 << 30;
 
-fn parse(b: &[u8]) -> Option<(usize, usize)> {
-    Header::parse(b).map(|h| (h.header, h.len))
+fn parse(b: &[u8]) -> Option<Frame> {
+    // How many samples it is, the configuration says.
+    Header::parse(b).map(|h| Frame { header: h.header, len: h.len, samples: 0 })
 }
 
 /// Does a frame start here?

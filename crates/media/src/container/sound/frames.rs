@@ -4,8 +4,17 @@ use crate::container::reader::Reader;
 use crate::container::stream::{Parts, Raw};
 use crate::error::{Error, Result};
 
-/// What a frame's header says: bytes before the part that is decoded, and of the whole.
-pub type Parse = fn(&[u8]) -> Option<(usize, usize)>;
+/// What a frame's header says.
+pub struct Frame {
+    /// Bytes before the part that is decoded.
+    pub header: usize,
+    /// Bytes of the whole.
+    pub len: usize,
+    /// Samples of each channel that it decodes to.
+    pub samples: u32,
+}
+
+pub type Parse = fn(&[u8]) -> Option<Frame>;
 
 pub struct Frames {
     pub r: Reader,
@@ -37,8 +46,8 @@ impl Frames {
                 return Ok(false);
             }
             let at = r.at();
-            let Some((_, len)) = parse(&r.peek(least)?) else { return Ok(false) };
-            let next = at + len as u64;
+            let Some(frame) = parse(&r.peek(least)?) else { return Ok(false) };
+            let next = at + frame.len as u64;
             r.go(next);
             let follows = parse(&r.peek(least)?).is_some() || next >= r.len();
             r.go(at);
@@ -60,7 +69,7 @@ impl Parts for Frames {
         let mut head = [0; HEAD];
         let n = HEAD.min(self.r.left() as usize);
         self.r.look(&mut head[..n])?;
-        let Some((header, len)) = (self.parse)(&head[..n]) else {
+        let Some(Frame { header, len, samples }) = (self.parse)(&head[..n]) else {
             self.r.skip(1);
             if !Self::sync(&mut self.r, self.parse, self.least, u64::MAX)? {
                 // Other data may follow the last frame.
@@ -82,8 +91,11 @@ impl Parts for Frames {
         }
         if self.skim {
             self.r.skip(len as u64);
-            let data = head[header.min(n)..n].to_vec();
-            return Ok(Some(Raw { key: true, left_out: len - header - data.len(), data, ..Raw::default() }));
+            // Only the first has to show what it is.
+            let data = if at == self.first { head[header.min(n)..n].to_vec() } else { Vec::new() };
+            let left_out = len - header - data.len();
+            let duration = Some(samples.into());
+            return Ok(Some(Raw { key: true, duration, left_out, data, ..Raw::default() }));
         }
         self.r.skip(header as u64);
         let data = self.r.take((len - header) as u64, "sound frame")?;

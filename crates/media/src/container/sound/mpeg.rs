@@ -1,7 +1,7 @@
 //! Plain MPEG audio: MP3 and its older layers (ISO/IEC 11172-3), with the information frame that states the
 //! number of frames and, in the field's common extension, how many samples at both ends are no sound.
 
-use super::frames::Frames;
+use super::frames::{Frame, Frames};
 use super::id3;
 use crate::bits::be32;
 use crate::codec::mpeg_audio::Header;
@@ -18,8 +18,8 @@ const LOOK: u64 = 1 << 30;
 /// A decoder gives this many samples before the first that was coded (the delay of its filter bank).
 const DECODER_DELAY: i64 = 529;
 
-fn parse(b: &[u8]) -> Option<(usize, usize)> {
-    Header::parse(b).map(|h| (0, h.len))
+pub fn parse(b: &[u8]) -> Option<Frame> {
+    Header::parse(b).map(|h| Frame { header: 0, len: h.len, samples: h.samples() })
 }
 
 fn score(head: &[u8]) -> u8 {

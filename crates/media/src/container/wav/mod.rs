@@ -64,7 +64,7 @@ fn open(source: Box<dyn Source>) -> Result<Box<dyn Demux>> {
         ));
     }
     if let Codec::MpegAudio(_) = track.codec {
-        let parse = |b: &[u8]| Header::parse(b).map(|h| (0, h.len));
+        use super::sound::mpeg::parse;
         r.go(at);
         Frames::sync(&mut r, parse, Header::BYTES, 1 << 20)?;
         let first = r.at();
