@@ -1,4 +1,15 @@
 //! Words: speech to transcript, captions, search text, summary.
 //!
-//! Nothing is here yet but the door. What enters will be sound as [`media::frame::AudioFrame`], what leaves
-//! a transcript value with a time on every word.
+//! Pure, as [`media`]: sound comes in as frames, what leaves is a transcript with a time on every word, and what
+//! is written from it.
+
+pub mod error;
+pub mod listen;
+mod math;
+pub mod model;
+pub mod recognise;
+pub mod transcript;
+
+pub use error::{Error, Result};
+pub use model::Model;
+pub use transcript::Transcript;

@@ -16,13 +16,26 @@ pub struct Decoder {
     name: String,
 }
 
+/// Values that no encoder writes make some of these decoders end where that is checked for: what they were given is
+/// then damaged like anything else.
+fn guarded<T>(name: &str, work: impl FnOnce() -> T) -> Result<T> {
+    std::panic::catch_unwind(std::panic::AssertUnwindSafe(work))
+        .map_err(|_| Error::damaged(name, "values that no encoder writes"))
+}
+
 impl Decoder {
     pub fn new(codec: &Codec, setup: &[u8], rate: u32) -> Result<Self> {
+        let name = codec.name();
+        let inner = guarded(&name, || Self::make(codec, setup, rate))??;
+        Ok(Decoder { inner, name })
+    }
+
+    fn make(codec: &Codec, setup: &[u8], rate: u32) -> Result<Box<dyn AudioDecoder>> {
         let name = codec.name();
         let refused = |e: symphonia_core::errors::Error| Error::unsupported(name.clone(), e.to_string());
         let mut params = AudioCodecParameters::new();
         let options = AudioDecoderOptions::default();
-        let inner: Box<dyn AudioDecoder> = match codec {
+        Ok(match codec {
             Codec::Aac => {
                 params.for_codec(CODEC_ID_AAC).with_extra_data(setup.into());
                 Box::new(symphonia_codec_aac::AacDecoder::try_new(&params, &options).map_err(refused)?)
@@ -49,25 +62,21 @@ impl Decoder {
                 Box::new(symphonia_codec_alac::AlacDecoder::try_new(&params, &options).map_err(refused)?)
             }
             other => return Err(Error::unsupported("", format!("{} is not decoded here", other.name()))),
-        };
-        Ok(Decoder { inner, name })
+        })
     }
 }
 
 impl DecodeAudio for Decoder {
     fn decode(&mut self, packet: &Packet) -> Result<AudioFrame> {
         let borrowed = PacketRef::new(0, Timestamp::new(0), Duration::new(0), &packet.data);
-        // Values that no encoder writes make some of these decoders overflow where that is checked for: such a
-        // packet is damaged like any other.
         let inner = &mut self.inner;
-        let decoded = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
-            inner.decode_ref(&borrowed).map(|_| ())
-        }));
-        let Ok(decoded) = decoded else {
-            self.inner.reset();
-            return Err(Error::damaged(self.name.clone(), "values that no encoder writes"));
-        };
-        decoded.map_err(|e| Error::damaged(self.name.clone(), e.to_string()))?;
+        match guarded(&self.name, || inner.decode_ref(&borrowed).map(|_| ())) {
+            Ok(decoded) => decoded.map_err(|e| Error::damaged(self.name.clone(), e.to_string()))?,
+            Err(e) => {
+                self.inner.reset();
+                return Err(e);
+            }
+        }
         let sound = self.inner.last_decoded();
         let spec = sound.spec();
         let mut frame = AudioFrame {

@@ -1,0 +1,9 @@
+//! From sound of any kind to windows of speech.
+
+pub mod mix;
+pub mod spans;
+pub mod windows;
+
+pub use mix::Mixer;
+pub use spans::{Span, Spans};
+pub use windows::{Window, Windows};

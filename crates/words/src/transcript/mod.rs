@@ -1,0 +1,165 @@
+//! A transcript: what was said, and when.
+
+use media::units::Ratio;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// Milliseconds from the start of the recording.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(transparent)]
+pub struct Ms(pub i64);
+
+impl Ms {
+    pub fn from_seconds(s: f64) -> Ms {
+        Ms((s * 1000.0).round() as i64)
+    }
+    pub fn of_samples(samples: u64, rate: u32) -> Ms {
+        Ms((samples as i128 * 1000 / i128::from(rate.max(1))) as i64)
+    }
+    pub fn seconds(self) -> f64 {
+        self.0 as f64 / 1000.0
+    }
+    /// Hours, minutes, seconds and milliseconds with this mark before the last.
+    pub fn clock(self, mark: char) -> String {
+        let ms = self.0.max(0);
+        let (s, ms) = (ms / 1000, ms % 1000);
+        format!("{:02}:{:02}:{:02}{mark}{ms:03}", s / 3600, s / 60 % 60, s % 60)
+    }
+    /// For people: minutes and seconds, hours where there are any.
+    pub fn short(self) -> String {
+        let s = self.0.max(0) / 1000;
+        if s < 3600 { format!("{}:{:02}", s / 60, s % 60) } else { format!("{}:{:02}:{:02}", s / 3600, s / 60 % 60, s % 60) }
+    }
+}
+
+impl std::ops::Sub for Ms {
+    type Output = Ms;
+    fn sub(self, other: Ms) -> Ms {
+        Ms(self.0 - other.0)
+    }
+}
+impl std::ops::Add for Ms {
+    type Output = Ms;
+    fn add(self, other: Ms) -> Ms {
+        Ms(self.0 + other.0)
+    }
+}
+
+/// The form of this value: raised when a field changes its meaning.
+pub const VERSION: u32 = 1;
+
+/// What was said in one recording.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Transcript {
+    pub version: u32,
+    pub source: Source,
+    /// Language code (BCP 47) of what the model can hear.
+    pub language: String,
+    pub made_by: MadeBy,
+    pub segments: Vec<Segment>,
+    /// Stretches of at least a second in which nobody speaks.
+    pub gaps: Vec<Gap>,
+    /// What a reader should know: doubts, damaged places.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub notes: Vec<String>,
+}
+
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Source {
+    /// Name of the file, without its folders.
+    pub name: String,
+    pub duration_ms: Ms,
+    /// Timecode of moment 0, where the source has one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub timecode: Option<Timecode>,
+}
+
+/// The first frame's timecode and how it counts (SMPTE ST 12-1).
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Timecode {
+    pub start_frame: u32,
+    pub rate: Ratio,
+    pub frames_per_count: u32,
+    pub drop_frame: bool,
+}
+
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct MadeBy {
+    pub model: String,
+    /// SHA-256 of the model's weights; empty for a service.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub digest: String,
+    pub settings: String,
+}
+
+/// Words between two pauses.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Segment {
+    pub start_ms: Ms,
+    pub end_ms: Ms,
+    pub text: String,
+    /// Mean likelihood of its words, 0 to 1.
+    pub confidence: f32,
+    /// The recogniser itself was not sure.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub doubtful: bool,
+    pub words: Vec<Word>,
+}
+
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Word {
+    pub text: String,
+    pub start_ms: Ms,
+    pub end_ms: Ms,
+    pub confidence: f32,
+    /// As it was heard, where the house's word list put another spelling.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub heard: Option<String>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Gap {
+    pub start_ms: Ms,
+    pub end_ms: Ms,
+}
+
+impl Transcript {
+    pub fn words(&self) -> impl Iterator<Item = &Word> {
+        self.segments.iter().flat_map(|s| &s.words)
+    }
+    pub fn text(&self) -> String {
+        self.segments.iter().map(|s| s.text.as_str()).collect::<Vec<_>>().join(" ")
+    }
+    /// The JSON Schema of this value.
+    pub fn schema() -> serde_json::Value {
+        let mut schema = schemars::schema_for!(Transcript).to_value();
+        schema["title"] = "Deft Porter transcript".into();
+        schema
+    }
+}
+
+impl Segment {
+    pub fn of(words: Vec<Word>, doubtful: bool) -> Option<Segment> {
+        let (first, last) = (words.first()?, words.last()?);
+        let confidence = words.iter().map(|w| w.confidence).sum::<f32>() / words.len() as f32;
+        let text = words.iter().map(|w| w.text.as_str()).collect::<Vec<_>>().join(" ");
+        Some(Segment {
+            start_ms: first.start_ms,
+            end_ms: last.end_ms,
+            text,
+            confidence: (confidence * 1000.0).round() / 1000.0,
+            doubtful,
+            words,
+        })
+    }
+}
+
+impl Timecode {
+    /// The timecode at a moment, as `hh:mm:ss:ff`, with `;` before the frames where frame numbers are dropped.
+    pub fn at(&self, moment: Ms) -> String {
+        let frames = i128::from(moment.0) * i128::from(self.rate.num) / (1000 * i128::from(self.rate.den));
+        let day = u32::MAX;
+        let frame = i64::from(self.start_frame) + frames.clamp(0, i128::from(day)) as i64;
+        media::facts::label(u32::try_from(frame).unwrap_or(day), self.frames_per_count.max(1), self.drop_frame)
+    }
+}
