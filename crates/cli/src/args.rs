@@ -2,6 +2,7 @@
 
 use clap::{Args as ClapArgs, Parser, Subcommand};
 use std::path::PathBuf;
+use words::captions::Style;
 
 /// Watch folders, proxies and delivery for post-production.
 ///
@@ -26,6 +27,10 @@ pub enum Command {
     Status(Status),
     /// Tell what media files are, from their content
     Inspect(Inspect),
+    /// Write down what is said in media files
+    Transcribe(Transcribe),
+    /// Convert, move and check caption files
+    Captions(Captions),
     /// Build a small working house from sample media and watch it work
     Demo(Demo),
     /// Print a completion script for a shell
@@ -92,6 +97,98 @@ pub struct Inspect {
     /// Print JSON: one value for one file, a list for several
     #[arg(long)]
     pub json: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Transcribe {
+    /// Files with sound
+    #[arg(required = true, value_name = "FILE")]
+    pub files: Vec<PathBuf>,
+    /// Folder for what is written; without it, beside each file
+    #[arg(long, value_name = "DIR")]
+    pub to: Option<PathBuf>,
+    /// Forms to write: json, txt, md, srt, vtt, ttml, csv
+    #[arg(long = "as", value_name = "FORMS", value_delimiter = ',', default_value = "txt")]
+    pub forms: Vec<words::write::Form>,
+    /// Give each word its time in WebVTT
+    #[arg(long)]
+    pub word_times: bool,
+    /// A list of spellings: names, places and terms, one a line
+    #[arg(long, value_name = "FILE")]
+    pub terms: Option<PathBuf>,
+    /// Sound track to hear, from 1; the first that can be decoded if not given
+    #[arg(long, value_name = "NUMBER")]
+    pub track: Option<usize>,
+    /// Do not hear doubtful passages again
+    #[arg(long)]
+    pub quick: bool,
+    /// Processors to use; all of them if not given
+    #[arg(long, value_name = "COUNT", default_value_t = 0, hide_default_value = true)]
+    pub threads: usize,
+    /// Folder of another speech model
+    #[arg(long, value_name = "DIR")]
+    pub model: Option<PathBuf>,
+    /// Print the JSON schema of a transcript
+    #[arg(long, exclusive = true)]
+    pub schema: bool,
+    #[command(flatten)]
+    pub style: CaptionStyle,
+}
+
+/// How captions are set and checked.
+#[derive(Debug, ClapArgs)]
+#[command(next_help_heading = "Caption style")]
+pub struct CaptionStyle {
+    /// Characters in a line
+    #[arg(long, value_name = "COUNT", default_value_t = Style::default().line)]
+    pub line: usize,
+    /// Lines in a cue
+    #[arg(long, value_name = "COUNT", default_value_t = Style::default().lines)]
+    pub lines: usize,
+    /// Least time on screen, in milliseconds
+    #[arg(long, value_name = "MS", default_value_t = Style::default().shortest)]
+    pub shortest: i64,
+    /// Most time on screen, in milliseconds
+    #[arg(long, value_name = "MS", default_value_t = Style::default().longest)]
+    pub longest: i64,
+    /// Characters a second that can be read
+    #[arg(long, value_name = "COUNT", default_value_t = Style::default().speed)]
+    pub speed: f64,
+    /// Time between two cues, in milliseconds
+    #[arg(long, value_name = "MS", default_value_t = Style::default().gap)]
+    pub gap: i64,
+}
+
+impl From<&CaptionStyle> for Style {
+    fn from(s: &CaptionStyle) -> Style {
+        Style { line: s.line, lines: s.lines, shortest: s.shortest, longest: s.longest, speed: s.speed, gap: s.gap }
+    }
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Captions {
+    /// A caption file: SRT, WebVTT or TTML, in any encoding
+    pub file: PathBuf,
+    /// File to write; its extension says the format
+    #[arg(long, value_name = "FILE")]
+    pub to: Option<PathBuf>,
+    /// Move all cues by this many seconds, before 0 if negative
+    #[arg(long, value_name = "SECONDS", default_value_t = 0.0, hide_default_value = true, allow_negative_numbers = true)]
+    pub shift: f64,
+    /// Frame rate that the times were made for; goes with --to-rate
+    #[arg(long, value_name = "RATE", requires = "to_rate")]
+    pub from_rate: Option<media::units::Ratio>,
+    /// Frame rate at which the pictures are shown instead
+    #[arg(long, value_name = "RATE", requires = "from_rate")]
+    pub to_rate: Option<media::units::Ratio>,
+    /// List what offends against the style; exit status 1 if anything does
+    #[arg(long)]
+    pub check: bool,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
+    #[command(flatten)]
+    pub style: CaptionStyle,
 }
 
 #[derive(Debug, ClapArgs)]

@@ -25,6 +25,9 @@ pub enum Error {
     /// A media file.
     #[error(transparent)]
     Media(#[from] media::Error),
+    /// Words: a speech model, a caption file, a setting of them.
+    #[error("{0}")]
+    Words(words::Error),
     /// The child that makes outputs ended without a result.
     #[error("{0}")]
     Maker(String),
@@ -34,6 +37,17 @@ pub enum Error {
     /// Stopped on request.
     #[error("stopped on request")]
     Stopped,
+}
+
+impl From<words::Error> for Error {
+    fn from(e: words::Error) -> Error {
+        match e {
+            words::Error::Media(e) => Error::Media(e),
+            words::Error::System(e) => Error::Media(e.into()),
+            words::Error::Stopped => Error::Stopped,
+            e => Error::Words(e),
+        }
+    }
 }
 
 impl Error {

@@ -12,6 +12,7 @@ pub mod naming;
 pub mod report;
 pub mod route;
 pub mod store;
+pub mod transcripts;
 pub mod watch;
 
 pub use error::{Error, Result};

@@ -3,13 +3,18 @@
 //! Pure, as [`media`]: sound comes in as frames, what leaves is a transcript with a time on every word, and what
 //! is written from it.
 
+pub mod captions;
 pub mod error;
 pub mod listen;
 mod math;
 pub mod model;
 pub mod recognise;
+pub mod terms;
+pub mod transcribe;
 pub mod transcript;
+pub mod write;
 
 pub use error::{Error, Result};
 pub use model::Model;
+pub use transcribe::transcribe;
 pub use transcript::Transcript;

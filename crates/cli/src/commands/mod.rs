@@ -1,5 +1,6 @@
 //! One command a file: arguments, a call, what to show.
 
+mod captions;
 mod check;
 mod demo;
 mod init;
@@ -7,6 +8,7 @@ mod inspect;
 mod manual;
 mod run;
 mod status;
+mod transcribe;
 pub mod version;
 
 use crate::args::{Args, Command};
@@ -20,6 +22,8 @@ pub fn run(args: Args) -> Result<ExitCode> {
         Command::Run(a) => run::run(&a),
         Command::Status(a) => status::status(&a),
         Command::Inspect(a) => inspect::inspect(&a),
+        Command::Transcribe(a) => transcribe::transcribe(&a),
+        Command::Captions(a) => captions::captions(&a),
         Command::Demo(a) => demo::demo(&a),
         Command::Completions(a) => manual::completions(&a),
         Command::Manual(a) => manual::pages(&a),

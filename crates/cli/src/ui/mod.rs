@@ -3,6 +3,7 @@
 pub mod errors;
 pub mod events;
 pub mod facts;
+pub mod progress;
 pub mod status;
 
 /// A line to standard output. Whoever reads it may have gone (`| head`): that is no failure.

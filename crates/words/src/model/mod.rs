@@ -49,6 +49,17 @@ pub struct Files {
 }
 
 impl Files {
+    /// The English model that is part of the program.
+    pub fn built_in() -> Files {
+        Files {
+            name: "speech-en".into(),
+            weights: Bytes::Built(include_bytes!("../../../../models/speech-en/model.safetensors")),
+            activity: Bytes::Built(include_bytes!("../../../../models/speech-en/vad.safetensors")),
+            vocabulary: Bytes::Built(include_bytes!("../../../../models/speech-en/vocab.txt")),
+            checksums: Bytes::Built(include_bytes!("../../../../models/speech-en/checksums.txt")),
+        }
+    }
+
     pub fn in_folder(folder: &Path) -> Result<Files> {
         let name = folder.file_name().map_or("model".into(), |n| n.to_string_lossy().into_owned());
         Ok(Files {
@@ -62,6 +73,11 @@ impl Files {
 }
 
 impl Model {
+    /// The model in this folder, or the one that is part of the program.
+    pub fn open(folder: Option<&Path>) -> Result<Model> {
+        Model::load(folder.map_or_else(|| Ok(Files::built_in()), Files::in_folder)?)
+    }
+
     /// Files that are part of the program were built with it and are not summed again.
     pub fn load(files: Files) -> Result<Model> {
         let text = |b: &Bytes, name| {

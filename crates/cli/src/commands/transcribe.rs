@@ -1,0 +1,77 @@
+//! `transcribe`: what is said in media files.
+
+use crate::args::Transcribe;
+use crate::ui::{self, progress::Progress};
+use anyhow::{Context, Result};
+use porter::transcripts::save;
+use std::fs::File;
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+use std::sync::atomic::AtomicBool;
+use words::recognise::engine::Effort;
+use words::transcribe::{Options, transcribe as hear};
+use words::write::Writing;
+use words::{Model, Transcript};
+
+pub fn transcribe(a: &Transcribe) -> Result<ExitCode> {
+    if a.schema {
+        ui::print_json(&Transcript::schema())?;
+        return Ok(ExitCode::SUCCESS);
+    }
+    let how = Writing { style: (&a.style).into(), word_times: a.word_times };
+    how.style.validate()?;
+    let options = Options {
+        threads: a.threads,
+        effort: if a.quick { Effort::Quick } else { Effort::Careful },
+        track: a.track,
+        terms: a.terms.as_deref().map(terms).transpose()?.unwrap_or_default(),
+    };
+    if let Some(to) = &a.to {
+        std::fs::create_dir_all(to).with_context(|| format!("cannot make the folder {}", to.display()))?;
+    }
+    let model = Model::open(a.model.as_deref())?;
+    let mut failed = false;
+    for path in &a.files {
+        if let Err(e) = one(a, &model, &options, &how, path) {
+            failed = true;
+            eprintln!("{}: {e:#}", path.display());
+        }
+    }
+    Ok(ExitCode::from(u8::from(failed)))
+}
+
+/// One spelling a line; empty lines and those that start with # are for people.
+fn terms(path: &Path) -> Result<Vec<String>> {
+    let text = std::fs::read_to_string(path).with_context(|| format!("cannot read {}", path.display()))?;
+    Ok(text.lines().map(str::trim).filter(|l| !l.is_empty() && !l.starts_with('#')).map(String::from).collect())
+}
+
+fn one(a: &Transcribe, model: &Model, options: &Options, how: &Writing, path: &Path) -> Result<()> {
+    let file = File::open(path).context("cannot be read")?;
+    let name = path.file_name().map_or_else(String::new, |n| n.to_string_lossy().into_owned());
+    let mut progress = Progress::start(&format!("hearing {name}"));
+    let heard = hear(model, Box::new(file), &name, options, |at, of| progress.at(at, of), &AtomicBool::new(false));
+    let took = progress.end();
+    let t = heard?;
+    let folder = match (&a.to, path.parent()) {
+        (Some(to), _) => to.clone(),
+        (None, Some(p)) if !p.as_os_str().is_empty() => p.to_owned(),
+        _ => PathBuf::from("."),
+    };
+    let stem = path.file_stem().map_or("transcript".into(), |s| s.to_string_lossy());
+    let saved = save(&t, &folder, &stem, &a.forms, how)?;
+    let words = t.words().count();
+    crate::say!(
+        "{name}: {} of sound, {words} word{}, in {}",
+        ui::seconds(t.source.duration_ms.seconds()),
+        if words == 1 { "" } else { "s" },
+        ui::seconds(took.as_secs_f64())
+    );
+    for note in &t.notes {
+        crate::say!("  note: {note}");
+    }
+    for path in saved {
+        crate::say!("  {}", path.display());
+    }
+    Ok(())
+}

@@ -1,0 +1,91 @@
+//! Transcripts and captions as files: one function a form.
+//!
+//! To add a form: a file here with its function, and a line in [`Form`]'s tables.
+
+mod caption_files;
+mod reading;
+
+pub use caption_files::{srt, ttml, vtt};
+
+use crate::captions::{Cue, Style, shape};
+use crate::error::{Error, Result};
+use crate::transcript::Transcript;
+use serde::{Deserialize, Serialize};
+use std::str::FromStr;
+
+/// What a transcript can be written as.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Form {
+    Json,
+    Txt,
+    Md,
+    Srt,
+    Vtt,
+    Ttml,
+    Csv,
+}
+
+impl Form {
+    pub const ALL: [Form; 7] = [Form::Json, Form::Txt, Form::Md, Form::Srt, Form::Vtt, Form::Ttml, Form::Csv];
+
+    /// Its name in settings, and the extension of its files.
+    pub fn extension(self) -> &'static str {
+        match self {
+            Form::Json => "json",
+            Form::Txt => "txt",
+            Form::Md => "md",
+            Form::Srt => "srt",
+            Form::Vtt => "vtt",
+            Form::Ttml => "ttml",
+            Form::Csv => "csv",
+        }
+    }
+}
+
+impl FromStr for Form {
+    type Err = String;
+    fn from_str(s: &str) -> std::result::Result<Form, String> {
+        Form::ALL.into_iter().find(|f| f.extension() == s).ok_or_else(|| {
+            let all: Vec<&str> = Form::ALL.iter().map(|f| f.extension()).collect();
+            format!("\"{s}\" is no form of a transcript; there are {}", all.join(", "))
+        })
+    }
+}
+
+/// How forms are written.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Writing {
+    pub style: Style,
+    /// WebVTT gives each word its time.
+    pub word_times: bool,
+}
+
+pub fn write(t: &Transcript, form: Form, how: &Writing) -> Result<Vec<u8>> {
+    how.style.validate()?;
+    let cues = || shape(t.words(), &how.style);
+    Ok(match form {
+        Form::Json => {
+            let mut json = serde_json::to_vec_pretty(t).map_err(|e| Error::setting("transcript", e))?;
+            json.push(b'\n');
+            json
+        }
+        Form::Txt => reading::text(t).into_bytes(),
+        Form::Md => reading::markdown(t).into_bytes(),
+        Form::Csv => reading::csv(t).into_bytes(),
+        Form::Srt => srt(&cues()).into_bytes(),
+        Form::Vtt => vtt(&cues(), how.word_times).into_bytes(),
+        Form::Ttml => ttml(&cues(), &t.language).into_bytes(),
+    })
+}
+
+/// Cues as a caption file; `None` if the form is none for captions.
+pub fn captions(cues: &[Cue], form: Form) -> Option<String> {
+    match form {
+        Form::Srt => Some(srt(cues)),
+        Form::Vtt => Some(vtt(cues, false)),
+        Form::Ttml => Some(ttml(cues, "")),
+        _ => None,
+    }
+}
