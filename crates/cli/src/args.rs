@@ -29,6 +29,8 @@ pub enum Command {
     Inspect(Inspect),
     /// Write down what is said in media files
     Transcribe(Transcribe),
+    /// Find where something was said, in all transcripts of a house
+    Find(Find),
     /// Convert, move and check caption files
     Captions(Captions),
     /// Build a small working house from sample media and watch it work
@@ -161,8 +163,43 @@ pub struct CaptionStyle {
 
 impl From<&CaptionStyle> for Style {
     fn from(s: &CaptionStyle) -> Style {
-        Style { line: s.line, lines: s.lines, shortest: s.shortest, longest: s.longest, speed: s.speed, gap: s.gap }
+        Style {
+            line: s.line,
+            lines: s.lines,
+            shortest: s.shortest,
+            longest: s.longest,
+            speed: s.speed,
+            gap: s.gap,
+        }
     }
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Find {
+    /// A word, the beginning of one ("tid*"), or words that follow each other ("salt marsh"); all must be there
+    #[arg(required = true, value_name = "WORDS")]
+    pub words: Vec<String>,
+    /// The house: its folder or its deft-porter.toml
+    #[arg(long, default_value = ".")]
+    pub house: PathBuf,
+    /// They lie within this many words of each other
+    #[arg(long, value_name = "COUNT")]
+    pub near: Option<u32>,
+    /// Only files of this watch
+    #[arg(long, value_name = "NAME")]
+    pub watch: Option<String>,
+    /// Only what was transcribed on this day or later, as 2026-11-23
+    #[arg(long, value_name = "DAY")]
+    pub from: Option<String>,
+    /// Only what was transcribed on this day or before
+    #[arg(long, value_name = "DAY")]
+    pub until: Option<String>,
+    /// Most places to show
+    #[arg(long, value_name = "COUNT", default_value_t = 50)]
+    pub most: u32,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
 }
 
 #[derive(Debug, ClapArgs)]
@@ -173,7 +210,13 @@ pub struct Captions {
     #[arg(long, value_name = "FILE")]
     pub to: Option<PathBuf>,
     /// Move all cues by this many seconds, before 0 if negative
-    #[arg(long, value_name = "SECONDS", default_value_t = 0.0, hide_default_value = true, allow_negative_numbers = true)]
+    #[arg(
+        long,
+        value_name = "SECONDS",
+        default_value_t = 0.0,
+        hide_default_value = true,
+        allow_negative_numbers = true
+    )]
     pub shift: f64,
     /// Frame rate that the times were made for; goes with --to-rate
     #[arg(long, value_name = "RATE", requires = "to_rate")]

@@ -44,6 +44,11 @@ fn chromium() -> Option<&'static str> {
 }
 
 fn play(file: &Path) -> Option<serde_json::Value> {
+    ask(PAGE, &std::fs::read(file).unwrap())
+}
+
+/// What a page says, which finds these bytes at /media.
+fn ask(page: &str, media: &[u8]) -> Option<serde_json::Value> {
     let program = chromium()?;
     let server = TcpListener::bind("127.0.0.1:0").unwrap();
     server.set_nonblocking(true).unwrap();
@@ -65,13 +70,12 @@ fn play(file: &Path) -> Option<serde_json::Value> {
         .stderr(Stdio::null())
         .spawn()
         .unwrap();
-    let media = std::fs::read(file).unwrap();
     let start = Instant::now();
     let said = loop {
-        assert!(start.elapsed() < Duration::from_secs(90), "Chromium said nothing about {}", file.display());
+        assert!(start.elapsed() < Duration::from_secs(90), "Chromium said nothing");
         match server.accept() {
             Ok((stream, _)) => {
-                if let Some(said) = answer(stream, &media) {
+                if let Some(said) = answer(stream, page, media) {
                     break said;
                 }
             }
@@ -84,7 +88,7 @@ fn play(file: &Path) -> Option<serde_json::Value> {
 }
 
 /// One request; the page's report ends the play.
-fn answer(stream: TcpStream, media: &[u8]) -> Option<serde_json::Value> {
+fn answer(stream: TcpStream, page: &str, media: &[u8]) -> Option<serde_json::Value> {
     stream.set_nonblocking(false).unwrap();
     let mut reader = BufReader::new(stream);
     let (mut first, mut length, mut range) = (String::new(), 0, None);
@@ -126,7 +130,7 @@ fn answer(stream: TcpStream, media: &[u8]) -> Option<serde_json::Value> {
             send("206 Partial Content", "video/mp4", &extra, &media[from..=to]);
         }
         (true, None) => send("200 OK", "video/mp4", "Accept-Ranges: bytes\r\n", media),
-        _ => send("200 OK", "text/html", "", PAGE.as_bytes()),
+        _ => send("200 OK", "text/html", "", page.as_bytes()),
     }
     None
 }
@@ -203,4 +207,38 @@ fn proxies_of_real_clips_play_in_chromium(#[case] name: &str) {
         &format!("in/{}", target.file_name().unwrap().to_str().unwrap()),
         &format!("out/{stem}_proxy.mp4"),
     );
+}
+
+const CAPTIONS: &str = r#"<!doctype html><meta charset=utf-8><body><video><track id=t kind=captions srclang=en src="/media"></video><script>
+const t = document.getElementById('t'); t.track.mode = 'hidden';
+const say = r => fetch('/said', {method: 'POST', body: JSON.stringify(r)});
+t.addEventListener('error', () => say({error: 'not a caption file'}), {once: true});
+t.addEventListener('load', () => say({cues: [...t.track.cues].map(c => [c.startTime, c.endTime, c.text])}), {once: true});
+</script>"#;
+
+/// The browser reads WebVTT as we wrote it, times and marks of words included.
+#[test]
+fn captions_are_read_by_a_browser() {
+    use words::transcript::{Ms, Word};
+    let words: Vec<Word> =
+        "Salt & mud, <they> said. The tide comes in twice a day, and with it come the birds."
+            .split(' ')
+            .enumerate()
+            .map(|(i, w)| Word {
+                text: w.into(),
+                start_ms: Ms(i as i64 * 400),
+                end_ms: Ms(i as i64 * 400 + 380),
+                ..Word::default()
+            })
+            .collect();
+    let cues = words::captions::shape(&words, &words::captions::Style::default());
+    let Some(said) = ask(CAPTIONS, words::write::vtt(&cues, true).as_bytes()) else { return };
+    let got = said["cues"].as_array().unwrap_or_else(|| panic!("{said}"));
+    assert_eq!(got.len(), cues.len());
+    for (got, want) in got.iter().zip(&cues) {
+        assert_eq!(got[0].as_f64(), Some(want.start.seconds()));
+        assert_eq!(got[1].as_f64(), Some(want.end.seconds()));
+        let text = got[2].as_str().unwrap();
+        assert_eq!(text.matches("<00:").count(), want.words.len() - 1, "{text}");
+    }
 }

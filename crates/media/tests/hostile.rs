@@ -73,9 +73,11 @@ fn mutated_wav_files_do_no_harm() {
 
 /// Every fixture: small files of every format.
 #[rstest]
-fn mutated_files_of_every_format_do_no_harm(#[files("tests/fixtures/*")]
+fn mutated_files_of_every_format_do_no_harm(
+    #[files("tests/fixtures/*")]
     #[files("tests/found/*")]
-    path: PathBuf) {
+    path: PathBuf,
+) {
     let bytes = std::fs::read(&path).unwrap();
     let seed = path.to_string_lossy().bytes().fold(7, |h: u64, b| h.wrapping_mul(31).wrapping_add(b.into()));
     // Most of what can go wrong stands in front.

@@ -32,3 +32,10 @@ fn zoned(at: Micros) -> jiff::Zoned {
 pub fn iso(at: Micros) -> String {
     jiff::Timestamp::from_microsecond(at).unwrap_or_default().strftime("%Y-%m-%dT%H:%M:%S%.3fZ").to_string()
 }
+
+/// The first moment of a day here (or, for `last`, the first behind it); `None` if the text is no day.
+pub fn day(text: &str, last: bool) -> Option<Micros> {
+    let day: jiff::civil::Date = text.parse().ok()?;
+    let day = if last { day.tomorrow().ok()? } else { day };
+    Some(day.to_zoned(jiff::tz::TimeZone::system()).ok()?.timestamp().as_microsecond())
+}

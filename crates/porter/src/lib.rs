@@ -9,6 +9,7 @@ pub mod error;
 pub mod jobs;
 pub mod maker;
 pub mod naming;
+pub mod recipe;
 pub mod report;
 pub mod route;
 pub mod store;

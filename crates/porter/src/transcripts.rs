@@ -11,7 +11,13 @@ use words::write::{Form, Writing, write};
 const MAX_TRIES: u32 = 100_000;
 
 /// Writes every form under the same name, numbered where a file of that name is there already.
-pub fn save(t: &Transcript, folder: &Path, stem: &str, forms: &[Form], how: &Writing) -> Result<Vec<PathBuf>> {
+pub fn save(
+    t: &Transcript,
+    folder: &Path,
+    stem: &str,
+    forms: &[Form],
+    how: &Writing,
+) -> Result<Vec<PathBuf>> {
     let made = forms.iter().map(|&f| Ok((f.extension(), write(t, f, how)?))).collect::<Result<Vec<_>>>()?;
     'names: for n in 1..MAX_TRIES {
         let paths: Vec<PathBuf> =
@@ -28,7 +34,9 @@ pub fn save(t: &Transcript, folder: &Path, stem: &str, forms: &[Form], how: &Wri
         }
         return Ok(paths);
     }
-    Err(Error::path("no free name for", folder)(std::io::Error::other(format!("{stem}: {MAX_TRIES} names are taken"))))
+    Err(Error::path("no free name for", folder)(std::io::Error::other(format!(
+        "{stem}: {MAX_TRIES} names are taken"
+    ))))
 }
 
 /// False if the name was taken.
@@ -55,7 +63,8 @@ mod tests {
         std::fs::write(dir.path().join("hide.srt"), "precious").unwrap();
         let forms = [Form::Txt, Form::Srt];
         let saved = save(&Transcript::default(), dir.path(), "hide", &forms, &Writing::default()).unwrap();
-        let names: Vec<String> = saved.iter().map(|p| p.file_name().unwrap().to_string_lossy().into()).collect();
+        let names: Vec<String> =
+            saved.iter().map(|p| p.file_name().unwrap().to_string_lossy().into()).collect();
         assert_eq!(names, ["hide_2.txt", "hide_2.srt"]);
         assert_eq!(std::fs::read(dir.path().join("hide.srt")).unwrap(), b"precious");
         let all = std::fs::read_dir(dir.path()).unwrap().count();

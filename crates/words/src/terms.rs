@@ -69,7 +69,8 @@ impl Terms {
             8..=11 => 2,
             _ => 3,
         };
-        let known = |t: &&(String, String)| t.0.split_whitespace().count() >= words || t.1.chars().count() >= 5;
+        let known =
+            |t: &&(String, String)| t.0.split_whitespace().count() >= words || t.1.chars().count() >= 5;
         self.list
             .iter()
             .filter(known)
@@ -114,7 +115,8 @@ fn distance(a: &str, b: &str) -> usize {
 /// A rough key of how a word sounds in English: consonants by kind, repeated ones once, vowels left out behind the
 /// first letter.
 fn sounds(word: &str) -> String {
-    let simple = word.replace("ph", "f").replace("ck", "k").replace("gh", "").replace("wh", "w").replace("kn", "n");
+    let simple =
+        word.replace("ph", "f").replace("ck", "k").replace("gh", "").replace("wh", "w").replace("kn", "n");
     let mut out = String::new();
     for (i, c) in simple.chars().enumerate() {
         let kind = match c {
@@ -130,7 +132,7 @@ fn sounds(word: &str) -> String {
             'm' | 'n' => 'n',
             c => c,
         };
-        if out.chars().last() != Some(kind) {
+        if !out.ends_with(kind) {
             out.push(kind);
         }
     }

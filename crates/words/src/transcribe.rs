@@ -44,15 +44,24 @@ pub fn transcribe(
     };
     let settings = Settings { threads, effort: options.effort };
     let length = sound.duration;
-    let heard =
-        engine::recognise(model, &settings, || sound.next(), |n| passed(Ms::of_samples(n, RATE), length), stop)?;
+    let heard = engine::recognise(
+        model,
+        &settings,
+        || sound.piece(),
+        |n| passed(Ms::of_samples(n, RATE), length),
+        stop,
+    )?;
     let mut notes = sound.notes();
     for at in &heard.broken {
-        notes.push(format!("near {} the recogniser repeated itself; words may be missing there", at.clock('.')));
+        notes.push(format!(
+            "near {} the recogniser repeated itself; words may be missing there",
+            at.clock('.')
+        ));
     }
-    let (all, doubtful) = heard.segments.iter().fold((0, 0), |(a, d), s| {
-        (a + s.words.len(), d + if s.doubtful { s.words.len() } else { 0 })
-    });
+    let (all, doubtful) = heard
+        .segments
+        .iter()
+        .fold((0, 0), |(a, d), s| (a + s.words.len(), d + if s.doubtful { s.words.len() } else { 0 }));
     if all == 0 {
         notes.push("no speech was found".into());
     } else if doubtful as f64 > MOSTLY * all as f64 {
@@ -80,7 +89,11 @@ pub fn transcribe(
                     Effort::Quick => "quick",
                     Effort::Careful => "careful",
                 },
-                if options.terms.is_empty() { String::new() } else { format!(", {} terms", options.terms.len()) }
+                if options.terms.is_empty() {
+                    String::new()
+                } else {
+                    format!(", {} terms", options.terms.len())
+                }
             ),
         },
         segments: heard.segments,

@@ -44,20 +44,32 @@ fn regression_values_hold() {
         assert_eq!(sound.len() as u64, want["samples"].as_u64().unwrap());
         let rows = greedy::encoded(model(), &sound);
         assert_eq!(rows.len() as u64, want["frames"].as_u64().unwrap());
-        for (row, key) in [(rows[0], "encoder_frame0_first4"), (rows[rows.len() - 1], "encoder_last_first4")] {
+        for (row, key) in [(rows[0], "encoder_frame0_first4"), (rows[rows.len() - 1], "encoder_last_first4")]
+        {
             for (got, want) in row.iter().zip(want[key].as_array().unwrap()) {
-                assert!((f64::from(*got) - want.as_f64().unwrap()).abs() < 1e-3, "{name} {key}: {got} {want}");
+                assert!(
+                    (f64::from(*got) - want.as_f64().unwrap()).abs() < 1e-3,
+                    "{name} {key}: {got} {want}"
+                );
             }
         }
         let tokens = greedy::decode(model(), &[Sound { samples: &sound, speech: true }]).remove(0);
         let ids: Vec<u64> = tokens.ids.iter().map(|&t| t.into()).chain([2]).collect();
-        let wanted: Vec<u64> = want["tokens"].as_array().unwrap().iter().map(|v| v.as_u64().unwrap()).collect();
+        let wanted: Vec<u64> =
+            want["tokens"].as_array().unwrap().iter().map(|v| v.as_u64().unwrap()).collect();
         assert_eq!(ids, wanted, "{name}");
         let mean = want["mean_logprob"].as_f64().unwrap();
         assert!((f64::from(tokens.mean_log()) - mean).abs() < 2e-3, "{name}: {} {mean}", tokens.mean_log());
         let words = words::recognise::align::words(&tokens, &model().vocabulary, &sound);
         for (got, want) in words.iter().zip(want["words"].as_array().unwrap()) {
-            println!("{:14} {:.3} {:.3}   {:.3} {:.3}", got.text, got.start, got.end, want[1].as_f64().unwrap(), want[2].as_f64().unwrap());
+            println!(
+                "{:14} {:.3} {:.3}   {:.3} {:.3}",
+                got.text,
+                got.start,
+                got.end,
+                want[1].as_f64().unwrap(),
+                want[2].as_f64().unwrap()
+            );
             assert_eq!(got.text, want[0].as_str().unwrap());
             assert!((got.start - want[1].as_f64().unwrap()).abs() < 0.03, "{got:?} {want}");
         }

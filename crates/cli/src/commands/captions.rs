@@ -56,7 +56,14 @@ pub fn captions(a: &Captions) -> Result<ExitCode> {
         crate::say!("  {o}");
     }
     if let Some(o) = &offences {
-        crate::say!("{}", if o.is_empty() { "nothing offends against the style".into() } else { format!("{} offences", o.len()) });
+        crate::say!(
+            "{}",
+            if o.is_empty() {
+                "nothing offends against the style".into()
+            } else {
+                format!("{} offences", o.len())
+            }
+        );
     }
     if let Some(to) = &a.to {
         crate::say!("written: {}", to.display());

@@ -54,7 +54,11 @@ const SAMPLES: &[Sample] = &[
         "warden-interview.mp4",
         Wanted::Delivered(&[
             ("editors", "warden-interview_proxy.mp4"),
-            ("archive", "B002/warden-interview_listen.m4a")
+            ("archive", "B002/warden-interview_listen.m4a"),
+            ("editors", "warden-interview.txt"),
+            ("editors", "warden-interview.srt"),
+            ("editors", "warden-interview.vtt"),
+            ("editors", "warden-interview.json")
         ])
     ),
     sample!("dawn-north-sluice.wav", Wanted::Delivered(&[("editors", "dawn-north-sluice_listen.m4a")])),
@@ -238,6 +242,25 @@ fn judge(house: &House, job: &JobStatus, wanted: Wanted) -> std::result::Result<
     }
 }
 
+/// What a transcript or a caption file holds, read back from it; `None` for media.
+fn words_in(path: &Path) -> Option<std::result::Result<String, String>> {
+    let form: words::write::Form = path.extension()?.to_str()?.parse().ok()?;
+    use words::write::Form;
+    let held = || -> Result<String> {
+        let bytes = std::fs::read(path)?;
+        Ok(match form {
+            Form::Srt | Form::Vtt | Form::Ttml => {
+                format!("{} cues", words::captions::read::read(&bytes)?.cues.len())
+            }
+            Form::Json => {
+                format!("{} words", serde_json::from_slice::<words::Transcript>(&bytes)?.words().count())
+            }
+            _ => format!("{} words", String::from_utf8(bytes)?.split_whitespace().count()),
+        })
+    };
+    Some(held().map_err(|e| e.to_string()))
+}
+
 fn delivered(
     house: &House,
     job: &JobStatus,
@@ -254,6 +277,9 @@ fn delivered(
     let digest = porter::deliver::copy::digest(&path, true).map_err(|e| e.to_string())?;
     if recorded.checksum.as_deref() != Some(&digest) {
         return Err(format!("{place}: {name} has another checksum than was recorded"));
+    }
+    if let Some(what) = words_in(&path) {
+        return Ok(format!("{place:<8} {name:<36} {}", what?));
     }
     let facts = porter::jobs::facts_of(&path).map_err(|e| e.to_string())?;
     if let (Some(a), Some(b)) = (source.picture(), facts.picture())

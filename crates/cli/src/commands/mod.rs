@@ -3,6 +3,7 @@
 mod captions;
 mod check;
 mod demo;
+mod find;
 mod init;
 mod inspect;
 mod manual;
@@ -23,6 +24,7 @@ pub fn run(args: Args) -> Result<ExitCode> {
         Command::Status(a) => status::status(&a),
         Command::Inspect(a) => inspect::inspect(&a),
         Command::Transcribe(a) => transcribe::transcribe(&a),
+        Command::Find(a) => find::find(&a),
         Command::Captions(a) => captions::captions(&a),
         Command::Demo(a) => demo::demo(&a),
         Command::Completions(a) => manual::completions(&a),

@@ -43,14 +43,20 @@ pub fn transcribe(a: &Transcribe) -> Result<ExitCode> {
 /// One spelling a line; empty lines and those that start with # are for people.
 fn terms(path: &Path) -> Result<Vec<String>> {
     let text = std::fs::read_to_string(path).with_context(|| format!("cannot read {}", path.display()))?;
-    Ok(text.lines().map(str::trim).filter(|l| !l.is_empty() && !l.starts_with('#')).map(String::from).collect())
+    Ok(text
+        .lines()
+        .map(str::trim)
+        .filter(|l| !l.is_empty() && !l.starts_with('#'))
+        .map(String::from)
+        .collect())
 }
 
 fn one(a: &Transcribe, model: &Model, options: &Options, how: &Writing, path: &Path) -> Result<()> {
     let file = File::open(path).context("cannot be read")?;
     let name = path.file_name().map_or_else(String::new, |n| n.to_string_lossy().into_owned());
     let mut progress = Progress::start(&format!("hearing {name}"));
-    let heard = hear(model, Box::new(file), &name, options, |at, of| progress.at(at, of), &AtomicBool::new(false));
+    let heard =
+        hear(model, Box::new(file), &name, options, |at, of| progress.at(at, of), &AtomicBool::new(false));
     let took = progress.end();
     let t = heard?;
     let folder = match (&a.to, path.parent()) {

@@ -2,13 +2,18 @@
 //! are collected, so that one look mends the file.
 
 use super::locate::{Fault, Step};
-use super::{House, Make, MakerLimits, Original, Place, Preset, Rule, Watch, raw, values};
+use super::{House, Make, MakerLimits, Original, Part, Place, Preset, Rule, Watch, raw, values};
 use crate::naming::Template;
+use crate::recipe::{Hearing, Recipe, TranscriptRecipe};
 use crate::route::Condition;
 use media::codec::h264::Rate;
-use media::recipe::{AudioRecipe, BitRecipe, Recipe, StillChoice, StillRecipe, VideoRecipe};
+use media::recipe::{self, AudioRecipe, BitRecipe, StillChoice, StillRecipe, VideoRecipe};
 use std::path::{Component, Path, PathBuf};
 use std::time::Duration;
+use words::captions::Style;
+use words::recognise::engine::{Effort, Settings};
+use words::transcribe::Options;
+use words::write::{Form, Writing};
 use xxhash_rust::xxh3::xxh3_64;
 
 pub const MAX_JOBS_AT_ONCE: i64 = 64;
@@ -310,27 +315,106 @@ fn preset(c: &mut Checker<'_>, here: &At, p: &raw::Preset) -> Preset {
     if p.still.is_some() && (p.video.is_some() || p.audio.is_some()) {
         c.fault(key(here, "still"), "'still' beside 'video' or 'audio'", "a preset of its own for stills");
     }
-    if p.still.is_none() && p.video.is_none() && p.audio.is_none() {
-        c.fault(
+    let media = p.still.is_some() || p.video.is_some() || p.audio.is_some();
+    match &p.transcript {
+        Some(_) if media => {
+            let wanted = "a preset of its own for transcripts";
+            c.fault(key(here, "transcript"), "'transcript' beside 'video', 'audio' or 'still'", wanted);
+        }
+        Some(t) => {
+            let parts = transcript(c, &key(here, "transcript"), t);
+            let version = version(&parts);
+            return Preset { name: p.name.clone(), parts, version };
+        }
+        None if !media => c.fault(
             here.clone(),
             "a preset that makes nothing",
-            "a [preset.video], [preset.audio] or [preset.still] table",
-        );
+            "a [preset.video], [preset.audio], [preset.still] or [preset.transcript] table",
+        ),
+        None => (),
     }
-    let recipe = Recipe {
+    let recipe = recipe::Recipe {
         video: p.video.as_ref().map(|v| video(c, &key(here, "video"), v)),
         audio: p.audio.as_ref().map(|a| audio(c, &key(here, "audio"), a)),
         still: p.still.as_ref().map(|s| still(c, &key(here, "still"), s)),
     };
     let extension = match &recipe {
-        Recipe { still: Some(StillRecipe { format: StillChoice::Png, .. }), .. } => "png",
-        Recipe { still: Some(_), .. } => "jpg",
-        Recipe { video: Some(_), .. } => "mp4",
+        recipe::Recipe { still: Some(StillRecipe { format: StillChoice::Png, .. }), .. } => "png",
+        recipe::Recipe { still: Some(_), .. } => "jpg",
+        recipe::Recipe { video: Some(_), .. } => "mp4",
         _ => "m4a",
     };
-    let settings = serde_json::to_vec(&recipe).unwrap_or_default();
-    let version = format!("{:08x}", xxh3_64(&settings) as u32);
-    Preset { name: p.name.clone(), recipe, extension: extension.into(), version }
+    let parts = vec![Part { recipe: recipe.into(), extension: extension.into() }];
+    let version = version(&parts);
+    Preset { name: p.name.clone(), parts, version }
+}
+
+fn version(parts: &[Part]) -> String {
+    let mut settings: Vec<u8> = Vec::new();
+    for p in parts {
+        settings.extend(serde_json::to_vec(&p.recipe).unwrap_or_default());
+    }
+    format!("{:08x}", xxh3_64(&settings) as u32)
+}
+
+fn transcript(c: &mut Checker<'_>, here: &At, t: &raw::Transcript) -> Vec<Part> {
+    let usual = vec!["txt".to_owned()];
+    let mut forms = Vec::new();
+    for (i, name) in t.forms.as_ref().unwrap_or(&usual).iter().enumerate() {
+        let mut path = key(here, "as");
+        path.push(Step::Index(i));
+        match name.parse::<Form>() {
+            Ok(f) if forms.contains(&f) => c.fault(path, format!("\"{name}\" twice"), "each form once"),
+            Ok(f) => forms.push(f),
+            Err(wanted) => c.fault(path, format!("\"{name}\""), wanted),
+        }
+    }
+    if t.forms.as_ref().is_some_and(Vec::is_empty) {
+        c.fault(key(here, "as"), "an empty list", "at least one form, such as \"srt\"");
+    }
+    c.one_of(key(here, "effort"), t.effort.as_deref(), &["careful", "quick"]);
+    let effort = if t.effort.as_deref() == Some("quick") { Effort::Quick } else { Effort::Careful };
+    let track = t.track.map(|n| c.number(key(here, "track"), n, 1, 64) as usize);
+    let threads = c.number(key(here, "threads"), t.threads.unwrap_or(0), 0, Settings::MAX_THREADS as i64);
+    let model = t.model.as_ref().map(|m| c.base.join(m));
+    if let Some(m) = model.as_ref().filter(|m| !m.join("model.safetensors").is_file()) {
+        let found = format!("\"{}\"", m.display());
+        c.fault(key(here, "model"), found, "the folder of a speech model, with model.safetensors in it");
+    }
+    let terms = t.terms.clone().unwrap_or_default();
+    let hearing = Hearing { options: Options { threads: threads as usize, effort, track, terms }, model };
+    let style = t.captions.as_ref().map_or_else(Style::default, |s| captions(c, &key(here, "captions"), s));
+    let writing = Writing { style, word_times: t.word_times.unwrap_or(false) };
+    let part = |form: Form| Part {
+        recipe: Recipe {
+            transcript: Some(TranscriptRecipe { form, hearing: hearing.clone(), writing: writing.clone() }),
+            ..Recipe::default()
+        },
+        extension: form.extension().into(),
+    };
+    forms.into_iter().map(part).collect()
+}
+
+fn captions(c: &mut Checker<'_>, here: &At, s: &raw::Captions) -> Style {
+    let usual = Style::default();
+    let ms = |n: i64| format!("{n} ms");
+    let mut time = |name, text: &Option<String>, usual: i64| {
+        c.duration(key(here, name), text.as_deref(), &ms(usual), Duration::ZERO).as_millis() as i64
+    };
+    let (shortest, longest) =
+        (time("shortest", &s.shortest, usual.shortest), time("longest", &s.longest, usual.longest));
+    let style = Style {
+        line: s.line.map_or(usual.line, |n| usize::try_from(n).unwrap_or(0)),
+        lines: s.lines.map_or(usual.lines, |n| usize::try_from(n).unwrap_or(0)),
+        shortest,
+        longest,
+        speed: s.speed.unwrap_or(usual.speed),
+        gap: time("gap", &s.gap, usual.gap),
+    };
+    if let Err(words::Error::Setting { what, why }) = style.validate() {
+        c.fault(key(here, what), why, "a value in its range");
+    }
+    style
 }
 
 fn video(c: &mut Checker<'_>, here: &At, v: &raw::Video) -> VideoRecipe {

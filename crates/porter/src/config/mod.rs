@@ -9,8 +9,8 @@ pub use locate::Problem;
 
 use crate::error::{Error, Result};
 use crate::naming::Template;
+use crate::recipe::Recipe;
 use crate::route::Condition;
-use media::recipe::Recipe;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -80,11 +80,17 @@ pub struct Place {
 #[derive(Clone, Debug)]
 pub struct Preset {
     pub name: String,
-    pub recipe: Recipe,
-    /// Extension of what it makes when there is a picture, or not.
-    pub extension: String,
+    /// What it makes: one file, or one for each form of a transcript.
+    pub parts: Vec<Part>,
     /// Changes when a setting does: ties an output to what it was made with.
     pub version: String,
+}
+
+/// One file of a preset.
+#[derive(Clone, Debug)]
+pub struct Part {
+    pub recipe: Recipe,
+    pub extension: String,
 }
 
 #[derive(Debug)]

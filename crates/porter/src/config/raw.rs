@@ -62,6 +62,7 @@ pub struct Preset {
     pub video: Option<Video>,
     pub audio: Option<Audio>,
     pub still: Option<Still>,
+    pub transcript: Option<Transcript>,
 }
 
 #[derive(Debug, Deserialize)]
@@ -89,6 +90,31 @@ pub struct Still {
     pub format: Option<String>,
     pub fit: Option<String>,
     pub quality: Option<i64>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Transcript {
+    #[serde(rename = "as")]
+    pub forms: Option<Vec<String>>,
+    pub effort: Option<String>,
+    pub track: Option<i64>,
+    pub terms: Option<Vec<String>>,
+    pub threads: Option<i64>,
+    pub model: Option<String>,
+    pub word_times: Option<bool>,
+    pub captions: Option<Captions>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Captions {
+    pub line: Option<i64>,
+    pub lines: Option<i64>,
+    pub shortest: Option<String>,
+    pub longest: Option<String>,
+    pub speed: Option<f64>,
+    pub gap: Option<String>,
 }
 
 #[derive(Debug, Deserialize)]

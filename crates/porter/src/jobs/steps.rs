@@ -160,26 +160,28 @@ fn route(
         }
         for make in &rule.make {
             let preset = &house.presets[make.preset];
-            let number = outputs.len() as u32;
-            let wanted = make.name.fill(&values(watch, job, facts, preset), &preset.extension);
-            outputs.push(Output {
-                number,
-                rule: rule.name.clone(),
-                preset: preset.name.clone(),
-                preset_version: preset.version.clone(),
-                recipe: preset.recipe.clone(),
-                extension: preset.extension.clone(),
-                digest: None,
-                bytes: None,
-                made: None,
-            });
-            deliveries.extend(make.to.iter().map(|p| Delivery {
-                output: number,
-                place: house.places[*p].name.clone(),
-                wanted: wanted.clone(),
-                name: None,
-                delivered: None,
-            }));
+            for part in &preset.parts {
+                let number = outputs.len() as u32;
+                let wanted = make.name.fill(&values(watch, job, facts, preset), &part.extension);
+                outputs.push(Output {
+                    number,
+                    rule: rule.name.clone(),
+                    preset: preset.name.clone(),
+                    preset_version: preset.version.clone(),
+                    recipe: part.recipe.clone(),
+                    extension: part.extension.clone(),
+                    digest: None,
+                    bytes: None,
+                    made: None,
+                });
+                deliveries.extend(make.to.iter().map(|p| Delivery {
+                    output: number,
+                    place: house.places[*p].name.clone(),
+                    wanted: wanted.clone(),
+                    name: None,
+                    delivered: None,
+                }));
+            }
         }
     }
     (outputs, deliveries, passed)

@@ -31,7 +31,8 @@ pub fn main(input: impl Read + Send + 'static, mut output: impl Write + Send + '
         }
     };
     limit_memory(order.memory);
-    let control = Arc::new(Control::new(order.outputs.len()));
+    let of_media = order.outputs.iter().filter(|o| o.recipe.transcript.is_none()).count();
+    let control = Arc::new(Control::new(of_media));
     // The porter is gone: nobody waits for the result.
     std::thread::spawn(move || {
         let mut rest = [0u8; 1];
@@ -78,6 +79,8 @@ fn open(path: &Path) -> Result<Box<dyn Source>> {
 #[derive(Default)]
 struct Reading {
     total: OnceLock<Option<u64>>,
+    /// Milliseconds of sound that were heard.
+    heard: AtomicU64,
     checked: AtomicU64,
     finished: AtomicBool,
 }
@@ -91,7 +94,8 @@ fn make(order: &Order, control: &Arc<Control>, output: &mut (impl Write + Send))
                 let finished = watched.finished.load(Ordering::Relaxed);
                 if let Some(total) = watched.total.get() {
                     let checked = watched.checked.load(Ordering::Relaxed);
-                    let _ = say(output, &Said::Progress { done: control.done(), total: *total, checked });
+                    let done = control.done() + watched.heard.load(Ordering::Relaxed);
+                    let _ = say(output, &Said::Progress { done, total: *total, checked });
                 }
                 if finished {
                     return;
@@ -109,42 +113,58 @@ fn make(order: &Order, control: &Arc<Control>, output: &mut (impl Write + Send))
 fn make_all(order: &Order, control: &Arc<Control>, reading: &Reading) -> Result<Vec<Finished>> {
     let mut source = open(&order.source)?;
     let head = container::probe_bytes(&mut source)?;
-    let made = match still::recognise(&head, &mut source)? {
+    let still = still::recognise(&head, &mut source)?;
+    let (spoken, media): (Vec<&OrderedOutput>, Vec<&OrderedOutput>) =
+        order.outputs.iter().partition(|o| o.recipe.transcript.is_some());
+    let mut made = match still {
         Some(format) => {
-            order.outputs.iter().map(|o| make_still(format, &order.source, o)).collect::<Result<Vec<_>>>()?
+            media.iter().map(|o| make_still(format, &order.source, o)).collect::<Result<Vec<_>>>()?
         }
-        None => make_clips(order, source, control, reading)?,
-    };
+        None if media.is_empty() => Vec::new(),
+        None => make_clips(&media, source, control, reading)?,
+    }
+    .into_iter();
+    if still.is_some() && !spoken.is_empty() {
+        let why = "the preset writes a transcript, but the file is one picture";
+        return Err(media::Error::unsupported("", why).into());
+    }
+    let mut written = super::transcripts::make(&order.source, &spoken, |at, of| {
+        let _ = reading.total.set(Some(of.0.max(0) as u64));
+        reading.heard.store(at.0.max(0) as u64, Ordering::Relaxed);
+    })?
+    .into_iter();
     order
         .outputs
         .iter()
-        .zip(made)
-        .map(|(o, made)| {
+        .map(|o| {
+            let next =
+                if o.recipe.transcript.is_some() { written.next() } else { made.next().map(|m| (m, None)) };
+            let (made, transcript) = next.ok_or_else(|| Error::Maker("an output was not made".into()))?;
             let bytes = std::fs::metadata(&o.path).map_err(Error::path("cannot look at", &o.path))?.len();
             let count = |n| _ = reading.checked.fetch_add(n, Ordering::Relaxed);
-            Ok(Finished { made, bytes, digest: digest_counted(&o.path, false, count)? })
+            Ok(Finished { made, bytes, digest: digest_counted(&o.path, false, count)?, transcript })
         })
         .collect()
 }
 
 fn make_clips(
-    order: &Order,
+    outputs: &[&OrderedOutput],
     source: Box<dyn Source>,
     control: &Arc<Control>,
     reading: &Reading,
 ) -> Result<Vec<Made>> {
     let mut demux = container::open(source)?;
-    let recipes: Vec<Recipe> = order.outputs.iter().map(|o| o.recipe.clone()).collect();
+    let recipes: Vec<Recipe> = outputs.iter().map(|o| o.recipe.media.clone()).collect();
     let plan = plan::plan(demux.tracks(), &recipes)?;
     let _ = reading.total.set(plan.total);
     let mut sinks: Vec<Box<dyn container::mp4::Sink>> = Vec::new();
-    for o in &order.outputs {
+    for o in outputs {
         let file = File::options().read(true).write(true).create(true).truncate(true).open(&o.path);
         sinks.push(Box::new(file.map_err(Error::path("cannot write", &o.path))?));
     }
     let made = run::run(demux.as_mut(), &plan, sinks, control)?;
     // What is on the disk must be what was made, before anything else is done with it.
-    for (o, m) in order.outputs.iter().zip(&made) {
+    for (o, m) in outputs.iter().zip(&made) {
         let file = File::open(&o.path).map_err(Error::path("cannot read", &o.path))?;
         file.sync_all().map_err(Error::path("cannot write", &o.path))?;
         check::output(Box::new(file), m, &reading.checked)?;
@@ -153,7 +173,7 @@ fn make_clips(
 }
 
 fn make_still(format: &'static still::StillFormat, source: &Path, o: &OrderedOutput) -> Result<Made> {
-    let Some(recipe) = &o.recipe.still else {
+    let Some(recipe) = &o.recipe.media.still else {
         return Err(
             media::Error::unsupported("", "the preset makes no stills, but the file is one picture").into()
         );

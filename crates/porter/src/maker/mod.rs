@@ -7,13 +7,15 @@
 
 pub mod child;
 pub mod parent;
+mod transcripts;
 
 pub use parent::{Outcome, Progress, make};
 
-use media::recipe::Recipe;
+use crate::recipe::Recipe;
 use media::run::Made;
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
+use words::Transcript;
 
 /// What a child is to make.
 #[derive(Debug, Serialize, Deserialize)]
@@ -57,6 +59,9 @@ pub struct Finished {
     pub bytes: u64,
     /// Of the whole file, taken after it was closed.
     pub digest: String,
+    /// What was heard, with the first output of each hearing: for the search over all transcripts.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub transcript: Option<Box<Transcript>>,
 }
 
 /// Paths as bytes: a name need not be text.

@@ -75,6 +75,25 @@ const MIGRATIONS: &[&str] = &[
         since INTEGER NOT NULL,
         why TEXT NOT NULL
     ) STRICT;",
+    // 2: what was said, for the search over all transcripts
+    "CREATE TABLE transcript (
+        id INTEGER PRIMARY KEY,
+        job INTEGER NOT NULL REFERENCES job,
+        name TEXT NOT NULL,
+        watch TEXT NOT NULL,
+        at INTEGER NOT NULL,
+        timecode TEXT
+    ) STRICT;
+    CREATE INDEX transcript_by_job ON transcript (job);
+    CREATE TABLE passage (
+        id INTEGER PRIMARY KEY,
+        transcript INTEGER NOT NULL REFERENCES transcript,
+        text TEXT NOT NULL,
+        starts BLOB NOT NULL
+    ) STRICT;
+    CREATE VIRTUAL TABLE said USING fts5 (
+        text, content = 'passage', content_rowid = 'id', tokenize = 'unicode61 remove_diacritics 2'
+    );",
 ];
 
 pub const NEWEST: u32 = MIGRATIONS.len() as u32;

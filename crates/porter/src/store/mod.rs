@@ -5,6 +5,7 @@
 
 mod migrate;
 mod rows;
+pub mod said;
 mod sqlite;
 
 pub use rows::*;

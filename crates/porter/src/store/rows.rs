@@ -1,7 +1,7 @@
 //! What is stored.
 
 use crate::clock::Micros;
-use media::recipe::Recipe;
+use crate::recipe::Recipe;
 use media::run::Made;
 use serde::Serialize;
 use std::path::PathBuf;

@@ -70,7 +70,7 @@ impl Store {
         self.db.lock().unwrap_or_else(|e| e.into_inner())
     }
 
-    fn with<T>(&self, work: impl FnOnce(&Connection) -> Sql<T>) -> Result<T> {
+    pub(super) fn with<T>(&self, work: impl FnOnce(&Connection) -> Sql<T>) -> Result<T> {
         work(&self.db()).map_err(|source| Error::Store { path: self.path.clone(), source })
     }
 
@@ -206,7 +206,9 @@ impl Store {
                 )?;
             }
             tx.execute("UPDATE job SET state = 'making', facts = ?, held = NULL, next_try = NULL WHERE id = ?", params![facts, id])?;
-            let list: Vec<&str> = outputs.iter().map(|o| o.preset.as_str()).collect();
+            // A preset with several files is named once.
+            let mut list: Vec<&str> = outputs.iter().map(|o| o.preset.as_str()).collect();
+            list.dedup();
             event(tx, Some(id), clock::now(), "planned", Some(&list.join(", ")))
         })
     }
@@ -214,7 +216,12 @@ impl Store {
     /// Every output is made, in the order of their numbers: from making to carrying.
     pub fn made(&self, id: JobId, made: &[Finished]) -> Result<()> {
         self.change(|tx| {
-            for (number, Finished { made, bytes: size, digest }) in made.iter().enumerate() {
+            // Made a second time: what was heard before counts no more.
+            super::said::forget(tx, id)?;
+            for (number, Finished { made, bytes: size, digest, transcript }) in made.iter().enumerate() {
+                if let Some(t) = transcript {
+                    super::said::keep(tx, id, t)?;
+                }
                 tx.execute(
                     "UPDATE output SET digest = ?, bytes = ?, made = ? WHERE job = ? AND number = ?",
                     params![

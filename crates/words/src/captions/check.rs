@@ -81,8 +81,15 @@ mod tests {
         ];
         let said: Vec<String> = check(&cues, &Style::default()).iter().map(ToString::to_string).collect();
         let want = [
-            "a line of 59", "for 500 ms", "118.0 characters a second", "overlaps the next by 100", "3 lines",
-            "for 8600 ms", "10 ms before the next", "before it starts", "no text",
+            "a line of 59",
+            "for 500 ms",
+            "118.0 characters a second",
+            "overlaps the next by 100",
+            "3 lines",
+            "for 8600 ms",
+            "10 ms before the next",
+            "before it starts",
+            "no text",
         ];
         assert_eq!(said.len(), want.len(), "{said:#?}");
         for (said, want) in said.iter().zip(want) {

@@ -50,8 +50,7 @@ pub fn shift(cues: &mut Vec<Cue>, by: Ms) -> usize {
 
 /// Times for pictures that are shown at another rate: a film at 24 frames a second shown at 25 is over sooner.
 pub fn change_rate(cues: &mut [Cue], from: Ratio, to: Ratio) {
-    let (num, den) =
-        (i128::from(from.num) * i128::from(to.den), i128::from(from.den) * i128::from(to.num));
+    let (num, den) = (i128::from(from.num) * i128::from(to.den), i128::from(from.den) * i128::from(to.num));
     let scale = |t: Ms| {
         let exact = i128::from(t.0) * num;
         Ms((exact + den / 2).div_euclid(den.max(1)).clamp(0, i64::MAX.into()) as i64)

@@ -67,8 +67,10 @@ fn clock(s: &str) -> Option<Ms> {
     let mut parts = s.trim().rsplit(':');
     let seconds = parts.next()?.replace(',', ".");
     let (whole, fraction) = seconds.split_once('.').unwrap_or((&seconds, "0"));
-    let number = |s: &str| (!s.is_empty() && s.len() < 9).then(|| s.parse::<i64>().ok()).flatten().filter(|&n| n >= 0);
-    let mut ms = number(whole)? * 1000 + number(&format!("{fraction:0<3}").chars().take(3).collect::<String>())?;
+    let number =
+        |s: &str| (!s.is_empty() && s.len() < 9).then(|| s.parse::<i64>().ok()).flatten().filter(|&n| n >= 0);
+    let mut ms =
+        number(whole)? * 1000 + number(&format!("{fraction:0<3}").chars().take(3).collect::<String>())?;
     ms += number(parts.next()?)? * 60_000;
     if let Some(h) = parts.next() {
         ms += number(h)? * 3_600_000;
@@ -106,7 +108,8 @@ fn blocks(text: &str, format: &'static str) -> Result<Read> {
                 let ends = vtt
                     || next.is_none_or(|n| {
                         lines[n].contains("-->")
-                            || lines[n].trim().parse::<u64>().is_ok() && lines.get(n + 1).is_some_and(|l| l.contains("-->"))
+                            || lines[n].trim().parse::<u64>().is_ok()
+                                && lines.get(n + 1).is_some_and(|l| l.contains("-->"))
                     });
                 if ends {
                     break;
@@ -118,14 +121,21 @@ fn blocks(text: &str, format: &'static str) -> Result<Read> {
             i += 1;
         }
         // The number of the next cue stands right behind this one's text where the empty line was forgotten.
-        if i < lines.len() && lines[i].contains("-->") && body.len() > 1 && body.last().is_some_and(|l| l.parse::<u64>().is_ok()) {
+        if i < lines.len()
+            && lines[i].contains("-->")
+            && body.len() > 1
+            && body.last().is_some_and(|l| l.parse::<u64>().is_ok())
+        {
             body.pop();
         }
         let (Some(start), Some(end)) = (start, end) else {
             if read.cues.is_empty() && read.notes.len() > 20 {
                 return Err(bad(format, at, "no time in it can be read".into()));
             }
-            read.notes.push(format!("line {at}: the times \"{}\" cannot be read; the cue was left out", lines[at - 1].trim()));
+            read.notes.push(format!(
+                "line {at}: the times \"{}\" cannot be read; the cue was left out",
+                lines[at - 1].trim()
+            ));
             continue;
         };
         body.retain(|l| !l.is_empty());
@@ -139,17 +149,28 @@ fn plain(line: &str, vtt: bool) -> String {
     let mut out = String::new();
     let mut rest = line;
     while let Some(c) = rest.chars().next() {
-        if c == '<' && let Some(end) = rest.find('>')
+        if c == '<'
+            && let Some(end) = rest.find('>')
             && rest[1..].starts_with(|c: char| c.is_alphanumeric() || c == '/')
         {
             rest = &rest[end + 1..];
             continue;
         }
-        if c == '{' && rest.starts_with("{\\") && let Some(end) = rest.find('}') {
+        if c == '{'
+            && rest.starts_with("{\\")
+            && let Some(end) = rest.find('}')
+        {
             rest = &rest[end + 1..];
             continue;
         }
-        let named = [("&amp;", "&"), ("&lt;", "<"), ("&gt;", ">"), ("&nbsp;", "\u{a0}"), ("&lrm;", ""), ("&rlm;", "")];
+        let named = [
+            ("&amp;", "&"),
+            ("&lt;", "<"),
+            ("&gt;", ">"),
+            ("&nbsp;", "\u{a0}"),
+            ("&lrm;", ""),
+            ("&rlm;", ""),
+        ];
         if vtt && let Some((name, means)) = named.iter().find(|(n, _)| rest.starts_with(n)) {
             out.push_str(means);
             rest = &rest[name.len()..];
@@ -164,7 +185,8 @@ fn plain(line: &str, vtt: bool) -> String {
 /// TTML (W3C TTML2, 8 and 12): the `p` elements with their times, those of the elements around them added.
 fn ttml(text: &str) -> Result<Read> {
     const FORMAT: &str = "TTML";
-    let options = roxmltree::ParsingOptions { allow_dtd: false, nodes_limit: 4_000_000, ..Default::default() };
+    let options =
+        roxmltree::ParsingOptions { allow_dtd: false, nodes_limit: 4_000_000, ..Default::default() };
     let doc = roxmltree::Document::parse_with_options(text.trim_start_matches('\u{feff}'), options)
         .map_err(|e| bad(FORMAT, e.pos().row as usize, e.to_string()))?;
     let root = doc.root_element();
@@ -209,7 +231,8 @@ fn ttml(text: &str) -> Result<Read> {
                 // White space is one space, as XML in this format means it.
                 let t = d.text().unwrap_or("");
                 let words = t.split_whitespace().collect::<Vec<_>>().join(" ");
-                let lead = t.starts_with(char::is_whitespace) && !text.is_empty() && !text.ends_with([' ', '\n']);
+                let lead =
+                    t.starts_with(char::is_whitespace) && !text.is_empty() && !text.ends_with([' ', '\n']);
                 text.push_str(if lead { " " } else { "" });
                 text.push_str(&words);
                 if t.ends_with(char::is_whitespace) && !words.is_empty() {
@@ -227,11 +250,14 @@ fn ttml(text: &str) -> Result<Read> {
 /// A time expression (TTML2, 12.3.1): a clock with a fraction or frames, or a number with its unit.
 fn offset(s: &str, frames: f64, ticks: f64) -> Option<Ms> {
     let s = s.trim();
-    let ms = |seconds: f64| (seconds.is_finite() && (0.0..1e9).contains(&seconds)).then(|| Ms::from_seconds(seconds));
+    let ms = |seconds: f64| {
+        (seconds.is_finite() && (0.0..1e9).contains(&seconds)).then(|| Ms::from_seconds(seconds))
+    };
     if s.contains(':') {
         let parts: Vec<&str> = s.split(':').collect();
         let n = |i: usize| parts[i].parse::<f64>().ok();
-        let mut seconds = n(0)? * 3600.0 + parts.get(1)?.parse::<f64>().ok()? * 60.0 + parts.get(2)?.parse::<f64>().ok()?;
+        let mut seconds =
+            n(0)? * 3600.0 + parts.get(1)?.parse::<f64>().ok()? * 60.0 + parts.get(2)?.parse::<f64>().ok()?;
         if let Some(f) = parts.get(3) {
             seconds += f.parse::<f64>().ok()? / frames;
         }
@@ -260,9 +286,15 @@ mod tests {
     }
 
     #[rstest]
-    #[case("1\n00:00:01,500 --> 00:00:03,000\n<i>Salt</i> & mud\nand sky\n\n2\n00:00:04,000 --> 00:00:05,000\nTwo\n")]
-    #[case("1\r\n00:00:01,500 --> 00:00:03,000\r\n{\\an8}Salt & mud\r\nand sky\r\n2\r\n00:00:04.000 --> 00:00:05.000\r\nTwo")]
-    #[case("WEBVTT - x\n\nSTYLE\n::cue{}\n\nNOTE a --> b\n\nid\n00:01.500 --> 00:03.000 line:0\n<v Ann>Salt &amp; mud\nand <00:02.000><c>sky</c>\n\n00:04.000 --> 00:00:05.000\nTwo\n")]
+    #[case(
+        "1\n00:00:01,500 --> 00:00:03,000\n<i>Salt</i> & mud\nand sky\n\n2\n00:00:04,000 --> 00:00:05,000\nTwo\n"
+    )]
+    #[case(
+        "1\r\n00:00:01,500 --> 00:00:03,000\r\n{\\an8}Salt & mud\r\nand sky\r\n2\r\n00:00:04.000 --> 00:00:05.000\r\nTwo"
+    )]
+    #[case(
+        "WEBVTT - x\n\nSTYLE\n::cue{}\n\nNOTE a --> b\n\nid\n00:01.500 --> 00:03.000 line:0\n<v Ann>Salt &amp; mud\nand <00:02.000><c>sky</c>\n\n00:04.000 --> 00:00:05.000\nTwo\n"
+    )]
     #[case("<tt xmlns='http://www.w3.org/ns/ttml' xmlns:ttp='http://www.w3.org/ns/ttml#parameter' ttp:frameRate='25'><body><div begin='1s'>
         <p begin='500ms' end='00:00:02.000'>Salt <span>&amp;</span> mud<br/>and sky</p><p begin='00:00:03:00' dur='25f'>Two</p></div></body></tt>")]
     fn the_same_cues_from_every_format(#[case] file: &str) {
@@ -304,8 +336,11 @@ mod tests {
 
     #[test]
     fn any_bytes_do_no_harm() {
-        let seeds: [&[u8]; 3] =
-            [b"1\n00:00:01,500 --> 00:00:03,000\nx\n", b"WEBVTT\n\n00:01.0 --> 9:99:99.9\n<c", b"<tt><p begin='1h' end=':'>a<br/></p></tt>"];
+        let seeds: [&[u8]; 3] = [
+            b"1\n00:00:01,500 --> 00:00:03,000\nx\n",
+            b"WEBVTT\n\n00:01.0 --> 9:99:99.9\n<c",
+            b"<tt><p begin='1h' end=':'>a<br/></p></tt>",
+        ];
         let mut s = 7u32;
         let mut dice = || {
             s = s.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);

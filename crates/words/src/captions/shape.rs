@@ -11,9 +11,9 @@ const STAY: i64 = 1000;
 
 /// Words that belong to what follows them: a line should not end with one.
 const LEADING: [&str; 40] = [
-    "a", "an", "the", "and", "or", "but", "of", "to", "in", "on", "at", "by", "for", "with", "from", "as", "that",
-    "which", "who", "if", "when", "because", "so", "my", "your", "his", "her", "its", "our", "their", "this", "these",
-    "those", "is", "are", "was", "were", "be", "not", "very",
+    "a", "an", "the", "and", "or", "but", "of", "to", "in", "on", "at", "by", "for", "with", "from", "as",
+    "that", "which", "who", "if", "when", "because", "so", "my", "your", "his", "her", "its", "our", "their",
+    "this", "these", "those", "is", "are", "was", "were", "be", "not", "very",
 ];
 
 /// What cutting behind this word costs.
@@ -27,7 +27,13 @@ fn cut_cost(word: &Word, next: Option<&Word>) -> f64 {
         8.0
     } else {
         let plain = text.to_lowercase();
-        if LEADING.contains(&plain.as_str()) { 40.0 } else if LEADING.contains(&next.text.to_lowercase().as_str()) { 14.0 } else { 20.0 }
+        if LEADING.contains(&plain.as_str()) {
+            40.0
+        } else if LEADING.contains(&next.text.to_lowercase().as_str()) {
+            14.0
+        } else {
+            20.0
+        }
     };
     2.0 * (base - (pause * 20.0).min(base * 0.7))
 }
@@ -50,9 +56,10 @@ fn lines(words: &[Word], style: &Style) -> Option<Vec<String>> {
         style: &Style,
         length: &dyn Fn(usize, usize) -> usize,
     ) -> Option<(f64, Vec<usize>)> {
+        // Lines that are alike cost least.
+        let uneven = |length: usize| ((style.line - length) as f64).powi(2) / style.line as f64;
         if length(a, n) <= style.line {
-            let short = style.line - length(a, n);
-            return Some((short as f64 * 0.3, vec![n]));
+            return Some((uneven(length(a, n)), vec![n]));
         }
         if left <= 1 {
             return None;
@@ -63,7 +70,7 @@ fn lines(words: &[Word], style: &Style) -> Option<Vec<String>> {
                 break;
             }
             let Some((cost, mut ends)) = best(b, n, left - 1, words, style, length) else { continue };
-            let cost = cost + cut_cost(&words[b - 1], Some(&words[b])) + (style.line - length(a, b)) as f64 * 0.3;
+            let cost = cost + cut_cost(&words[b - 1], Some(&words[b])) + uneven(length(a, b));
             if found.as_ref().is_none_or(|f| cost < f.0) {
                 ends.insert(0, b);
                 found = Some((cost, ends));
@@ -129,7 +136,8 @@ fn run(words: &[Word], style: &Style, cues: &mut Vec<Cue>) {
             let orphan = if end - start == 1 && n > 1 { 30.0 } else { 0.0 };
             let short = if time < style.shortest { 12.0 } else { 0.0 };
             let empty = (most - characters) as f64 / most as f64 * 12.0;
-            let until = words.get(end).map_or(words[end - 1].end_ms + Ms(STAY), |w| w.start_ms - Ms(style.gap));
+            let until =
+                words.get(end).map_or(words[end - 1].end_ms + Ms(STAY), |w| w.start_ms - Ms(style.gap));
             let room = (until - words[start].start_ms).0;
             let fast = (style.reading(characters.saturating_sub(1)).0 - room).max(0) as f64 / 100.0;
             let cost = best[start].0
@@ -166,7 +174,8 @@ fn stretch(cues: &mut [Cue], style: &Style) {
         let next = cues.get(i + 1).map(|c| c.start);
         let cue = &mut cues[i];
         let wanted = style.reading(cue.characters()).0.max(style.shortest);
-        let mut end = cue.end.max(cue.start + Ms(wanted)).min(cue.end.max(cue.start + Ms(style.shortest)) + Ms(STAY));
+        let mut end =
+            cue.end.max(cue.start + Ms(wanted)).min(cue.end.max(cue.start + Ms(style.shortest)) + Ms(STAY));
         end = end.min((cue.start + Ms(style.longest)).max(Ms(0)));
         if let Some(next) = next {
             end = end.min(next - Ms(style.gap));
@@ -206,8 +215,10 @@ mod tests {
             let style = Style { line, lines, ..Style::default() };
             let words = words(TALE, 330);
             let cues = shape(&words, &style);
-            let said: Vec<String> =
-                cues.iter().flat_map(|c| c.lines.join(" ").split(' ').map(String::from).collect::<Vec<_>>()).collect();
+            let said: Vec<String> = cues
+                .iter()
+                .flat_map(|c| c.lines.join(" ").split(' ').map(String::from).collect::<Vec<_>>())
+                .collect();
             let want: Vec<&str> = words.iter().map(|w| w.text.as_str()).collect();
             assert_eq!(said, want);
             assert_eq!(check(&cues, &style), [], "{cues:#?}");

@@ -32,13 +32,21 @@ impl Style {
         let check = |ok: bool, what, why: String| if ok { Ok(()) } else { Err(Error::setting(what, why)) };
         check((10..=200).contains(&self.line), "line", format!("{} characters; 10 to 200", self.line))?;
         check((1..=4).contains(&self.lines), "lines", format!("{}; 1 to 4", self.lines))?;
-        check((0..=10_000).contains(&self.shortest), "shortest", format!("{} ms; 0 to 10000", self.shortest))?;
+        check(
+            (0..=10_000).contains(&self.shortest),
+            "shortest",
+            format!("{} ms; 0 to 10000", self.shortest),
+        )?;
         check(
             self.longest >= self.shortest.max(1000) && self.longest <= 60_000,
             "longest",
             format!("{} ms; from the shortest time (at least 1000) to 60000", self.longest),
         )?;
-        check((5.0..=100.0).contains(&self.speed), "speed", format!("{} characters a second; 5 to 100", self.speed))?;
+        check(
+            (5.0..=100.0).contains(&self.speed),
+            "speed",
+            format!("{} characters a second; 5 to 100", self.speed),
+        )?;
         check((0..=2000).contains(&self.gap), "gap", format!("{} ms; 0 to 2000", self.gap))
     }
 

@@ -59,9 +59,8 @@ impl Mixer {
         if frames == 0 {
             return;
         }
-        let power = |c: usize, d: usize| {
-            block.chunks_exact(n).map(|f| f[c] * f[d]).sum::<f32>() / frames as f32
-        };
+        let power =
+            |c: usize, d: usize| block.chunks_exact(n).map(|f| f[c] * f[d]).sum::<f32>() / frames as f32;
         let first = self.power.iter().all(|&p| p == 0.0);
         let kept = if first { 0.0 } else { KEPT };
         for c in 0..n {
@@ -85,7 +84,8 @@ impl Mixer {
         // From the old weights to the new, without a step.
         for (i, frame) in block.chunks_exact(n).enumerate() {
             let t = (i + 1) as f32 / frames as f32;
-            let value = frame.iter().zip(self.weights.iter().zip(&wanted)).map(|(v, (a, b))| v * (a + (b - a) * t));
+            let value =
+                frame.iter().zip(self.weights.iter().zip(&wanted)).map(|(v, (a, b))| v * (a + (b - a) * t));
             out.push(value.sum());
         }
         self.weights = wanted;

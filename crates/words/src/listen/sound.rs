@@ -53,7 +53,11 @@ impl SoundTrack {
         }
         let place = match wanted {
             Some(n) if n == 0 || n > sounds.len() => {
-                return Err(unsupported(format!("sound track {n} is wanted, and the file has {}", sounds.len())).into());
+                return Err(unsupported(format!(
+                    "sound track {n} is wanted, and the file has {}",
+                    sounds.len()
+                ))
+                .into());
             }
             Some(n) => n - 1,
             None => sounds.iter().position(|&i| codec::why_not(&tracks[i]).is_none()).unwrap_or(0),
@@ -95,7 +99,7 @@ impl SoundTrack {
     }
 
     /// The next piece; `None` at the end.
-    pub fn next(&mut self) -> Result<Option<Vec<f32>>> {
+    pub fn piece(&mut self) -> Result<Option<Vec<f32>>> {
         let mut mixed = Vec::new();
         while mixed.is_empty() {
             if self.silence > 0 {
@@ -185,7 +189,10 @@ impl SoundTrack {
                         continue;
                     }
                     if (frame.rate, frame.channels) != (self.rate, self.channels) {
-                        self.note(format!("{} channels at {} Hz in a track of {} at {}", frame.channels, frame.rate, self.channels, self.rate));
+                        self.note(format!(
+                            "{} channels at {} Hz in a track of {} at {}",
+                            frame.channels, frame.rate, self.channels, self.rate
+                        ));
                         continue;
                     }
                     return Ok(Some(frame));
@@ -204,7 +211,8 @@ impl SoundTrack {
     fn finished(&self) -> Result<Option<AudioFrame>> {
         match &self.first_undecoded {
             Some(first) if self.decoded == 0 => {
-                Err(media::Error::damaged("sound track", format!("not one packet could be decoded: {first}")).into())
+                Err(media::Error::damaged("sound track", format!("not one packet could be decoded: {first}"))
+                    .into())
             }
             _ => Ok(None),
         }
@@ -214,7 +222,10 @@ impl SoundTrack {
     pub fn notes(&self) -> Vec<String> {
         let mut notes = Vec::new();
         if let Some(first) = &self.first_undecoded {
-            notes.push(format!("{} packets of sound could not be decoded and are silent; first: {first}", self.undecoded));
+            notes.push(format!(
+                "{} packets of sound could not be decoded and are silent; first: {first}",
+                self.undecoded
+            ));
         }
         for hole in self.holes.iter().take(10) {
             notes.push(format!("no sound from {} to {}", hole.start_ms.clock('.'), hole.end_ms.clock('.')));

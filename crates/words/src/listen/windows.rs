@@ -5,8 +5,8 @@
 //! Streaming: sound goes in as it comes, and only what is not yet in a window is kept.
 
 use super::{Span, Spans};
-use crate::model::activity::{Activity, CHUNK, Memory};
 use crate::model::RATE;
+use crate::model::activity::{Activity, CHUNK, Memory};
 
 const SECOND: u64 = RATE as u64;
 /// Longest extent of speech in one window.
@@ -110,7 +110,13 @@ pub struct Windows {
 
 impl Windows {
     /// More sound; windows that became whole are appended, and every span of speech as it ends.
-    pub fn push(&mut self, activity: &Activity, sound: &[f32], out: &mut Vec<Window>, spoken: &mut Vec<Span>) {
+    pub fn push(
+        &mut self,
+        activity: &Activity,
+        sound: &[f32],
+        out: &mut Vec<Window>,
+        spoken: &mut Vec<Span>,
+    ) {
         self.sound.extend_from_slice(sound);
         while let Some(chunk) = self.chunk() {
             let likelihood = activity.hear(&mut self.memory, &chunk);
@@ -154,8 +160,7 @@ impl Windows {
             }
         }
         let open = self.spans.open().map(|s| s.max(self.cut.unwrap_or(0)));
-        loop {
-            let (Some(first), Some(last)) = (self.unsent.first(), self.unsent.last()) else { break };
+        while let (Some(first), Some(last)) = (self.unsent.first(), self.unsent.last()) {
             let reach = if open.is_some() { self.heard } else { last.end };
             if open.is_none() && self.heard > last.end + PAUSE {
                 self.send(self.unsent.len(), open, out);

@@ -8,7 +8,7 @@ mod step;
 
 pub use curve::{gelu, layer_norm, sigmoid, softmax, tanh, tanh_all};
 pub use product::{Columns, Rows, product};
-pub use step::{dot, times};
+pub use step::{across, dot, times};
 
 /// What the processor can do for us.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -22,6 +22,7 @@ enum Level {
     Plain,
 }
 
+/// Asking is cheap: the answer is kept by the standard library.
 fn level() -> Level {
     #[cfg(target_arch = "x86_64")]
     {

@@ -30,7 +30,15 @@ const DEPTH: usize = 208;
 
 /// Unpacks columns `n..n + width`, values `k..k + depth`, so that the values of one place lie side by side.
 #[inline(always)]
-fn unpack<const N: usize>(c: &Columns<'_>, len: usize, k: usize, depth: usize, n: usize, width: usize, to: &mut [f32]) {
+fn unpack<const N: usize>(
+    c: &Columns<'_>,
+    len: usize,
+    k: usize,
+    depth: usize,
+    n: usize,
+    width: usize,
+    to: &mut [f32],
+) {
     if width < N {
         to[..depth * N].fill(0.0);
     }
@@ -71,7 +79,11 @@ fn unpack<const N: usize>(c: &Columns<'_>, len: usize, k: usize, depth: usize, n
 
 /// `M` rows times a panel of `N` columns.
 #[inline(always)]
-fn tile<const F: bool, const M: usize, const N: usize>(rows: [&[f32]; M], panel: &[f32], sums: &mut [[f32; N]; M]) {
+fn tile<const F: bool, const M: usize, const N: usize>(
+    rows: [&[f32]; M],
+    panel: &[f32],
+    sums: &mut [[f32; N]; M],
+) {
     let mut acc = *sums;
     let depth = panel.len() / N;
     let rows = rows.map(|r| &r[..depth]);
@@ -157,7 +169,7 @@ mod tests {
         let across: Vec<f32> = (0..k * n).map(|i| w[(i % n) * k + i / n]).collect();
         // Rows overlap: each starts 3 values behind the one before it.
         let rows = Rows { data: &a, stride: 3, count: m };
-        let taps = if k % 52 == 0 { 52 } else { 1 };
+        let taps = if k.is_multiple_of(52) { 52 } else { 1 };
         let channels = k / taps;
         let turned: Vec<i8> =
             (0..n * k).map(|i| q[i / k * k + (i % k % taps) * channels + i % k / taps]).collect();

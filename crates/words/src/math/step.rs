@@ -1,7 +1,7 @@
 //! Products of a few rows: the decoder, which takes one step at a time. The weights come from memory once for all
 //! rows, and bringing them is what takes the time.
 
-use super::{by_level, madd};
+use super::{Level, by_level, level, madd};
 
 const LANES: usize = 32;
 
@@ -22,81 +22,195 @@ by_level! {
     pub fn dot(a: &[f32], b: &[f32]) -> f32 = dot_body
 }
 
-/// Rows taken together by [`times`].
-const TOGETHER: usize = 4;
-
-/// Two weight rows times up to four inputs: eight sums in flight.
+/// `out[j] = sum over i of a[i] * b[i * stride + j]`: one row times a matrix whose columns lie side by side.
 #[inline(always)]
-fn rows_times<const F: bool, const B: usize>(q: &[i8], k: usize, x: [&[f32]; B], out: &mut [[f32; B]]) {
-    for (row, out) in q.chunks_exact(k).zip(out) {
-        let mut sums = [[0.0f32; LANES]; B];
-        let chunks = row.chunks_exact(LANES);
-        let rest = chunks.remainder();
-        for (i, c) in chunks.enumerate() {
-            let mut w = [0.0f32; LANES];
-            for (w, &q) in w.iter_mut().zip(c) {
-                *w = f32::from(q);
-            }
-            for (s, x) in sums.iter_mut().zip(&x) {
-                let x = &x[i * LANES..][..LANES];
-                for l in 0..LANES {
-                    s[l] = madd::<F>(w[l], x[l], s[l]);
-                }
-            }
-        }
-        for (b, o) in out.iter_mut().enumerate() {
-            let tail: f32 =
-                rest.iter().zip(&x[b][k - rest.len()..]).map(|(&q, &x)| f32::from(q) * x).sum();
-            *o = sums[b].iter().sum::<f32>() + tail;
-        }
-    }
-}
-
-#[inline(always)]
-fn times_body<const F: bool, const M: usize, const N: usize>(
-    q: &[i8],
-    scale: f32,
-    zero: f32,
-    k: usize,
-    x: &[f32],
+fn across_body<const F: bool, const M: usize, const N: usize>(
+    a: &[f32],
+    b: &[f32],
+    stride: usize,
     out: &mut [f32],
 ) {
-    let (count, n) = (x.len() / k, q.len() / k);
-    const BLOCK: usize = 16;
-    for b0 in (0..count).step_by(TOGETHER) {
-        let together = TOGETHER.min(count - b0);
-        let row = |b: usize| &x[(b0 + b) * k..][..k];
-        let sums: [f32; TOGETHER] = std::array::from_fn(|b| if b < together { row(b).iter().sum() } else { 0.0 });
-        for n0 in (0..n).step_by(BLOCK) {
-            let height = BLOCK.min(n - n0);
-            let q = &q[n0 * k..][..height * k];
-            let mut put = |b: usize, i: usize, v: f32| out[(b0 + b) * n + n0 + i] = v * scale + zero * sums[b];
-            if together == 1 {
-                let mut part = [[0.0; 1]; BLOCK];
-                rows_times::<F, 1>(q, k, [row(0)], &mut part[..height]);
-                part[..height].iter().enumerate().for_each(|(i, p)| put(0, i, p[0]));
-            } else {
-                let mut part = [[0.0; TOGETHER]; BLOCK];
-                let rows = std::array::from_fn(|b| row(b.min(together - 1)));
-                rows_times::<F, TOGETHER>(q, k, rows, &mut part[..height]);
-                for (i, p) in part[..height].iter().enumerate() {
-                    p[..together].iter().enumerate().for_each(|(b, &v)| put(b, i, v));
+    const BLOCK: usize = 64;
+    let n = out.len();
+    for j in (0..n).step_by(BLOCK) {
+        let mut sums = [0.0f32; BLOCK];
+        let width = BLOCK.min(n - j);
+        if width == BLOCK {
+            for (i, &a) in a.iter().enumerate() {
+                let row: &[f32] = &b[i * stride + j..][..BLOCK];
+                for (s, &b) in sums.iter_mut().zip(row) {
+                    *s = madd::<F>(a, b, *s);
+                }
+            }
+        } else {
+            for (i, &a) in a.iter().enumerate() {
+                for (s, &b) in sums.iter_mut().zip(&b[i * stride + j..][..width]) {
+                    *s = madd::<F>(a, b, *s);
                 }
             }
         }
+        out[j..j + width].copy_from_slice(&sums[..width]);
     }
 }
 
 by_level! {
-    /// Each row of `k` values in `x` times every row of weights `q * scale + zero`: `out[row][weight row]`.
-    #[allow(clippy::too_many_arguments)]
-    pub fn times(q: &[i8], scale: f32, zero: f32, k: usize, x: &[f32], out: &mut [f32]) = times_body
+    /// `out[j] = sum over i of a[i] * b[i * stride + j]`.
+    pub fn across(a: &[f32], b: &[f32], stride: usize, out: &mut [f32]) = across_body
+}
+
+/// Inputs taken together by [`times`].
+const TOGETHER: usize = 4;
+/// Weight rows taken together.
+const ROWS: usize = 4;
+
+/// `R` rows of weights times `B` inputs of `k` values, without scale.
+#[inline(always)]
+fn plain_rows<const R: usize, const B: usize>(q: [&[i8]; R], x: [&[f32]; B], out: &mut [[f32; B]; R]) {
+    for (q, out) in q.iter().zip(out) {
+        for (x, o) in x.iter().zip(out) {
+            *o = q.iter().zip(*x).map(|(&q, &x)| f32::from(q) * x).sum();
+        }
+    }
+}
+
+/// The same with the processor's own vectors: compilers do not find them in this loop by themselves.
+#[cfg(target_arch = "x86_64")]
+macro_rules! vector_rows {
+    ($name:ident, $features:literal, $lanes:literal, $zero:ident, $load:ident, $widen:expr, $madd:ident, $sum:expr) => {
+        #[target_feature(enable = $features)]
+        fn $name<const R: usize, const B: usize>(q: [&[i8]; R], x: [&[f32]; B], out: &mut [[f32; B]; R]) {
+            use std::arch::x86_64::*;
+            let k = x.first().map_or(0, |x| x.len());
+            assert!(q.iter().all(|q| q.len() == k) && x.iter().all(|x| x.len() == k));
+            let whole = k / $lanes * $lanes;
+            let mut sums = [[$zero(); B]; R];
+            for at in (0..whole).step_by($lanes) {
+                // SAFETY: `at + lanes <= k`, which is the length of every slice here.
+                #[allow(unsafe_code)]
+                let inputs: [_; B] = std::array::from_fn(|b| unsafe { $load(x[b].as_ptr().add(at)) });
+                for (q, sums) in q.iter().zip(&mut sums) {
+                    // SAFETY: as above.
+                    #[allow(unsafe_code)]
+                    let w = unsafe { $widen(q.as_ptr().add(at)) };
+                    for (s, &x) in sums.iter_mut().zip(&inputs) {
+                        *s = $madd(w, x, *s);
+                    }
+                }
+            }
+            for r in 0..R {
+                for b in 0..B {
+                    let rest: f32 =
+                        q[r][whole..].iter().zip(&x[b][whole..]).map(|(&q, &x)| f32::from(q) * x).sum();
+                    out[r][b] = $sum(sums[r][b]) + rest;
+                }
+            }
+        }
+    };
+}
+#[cfg(target_arch = "x86_64")]
+vector_rows!(
+    wide_rows,
+    "avx512f,avx512bw,avx512vl,avx512dq",
+    16,
+    _mm512_setzero_ps,
+    _mm512_loadu_ps,
+    |p: *const i8| _mm512_cvtepi32_ps(_mm512_cvtepi8_epi32(_mm_loadu_si128(p.cast()))),
+    _mm512_fmadd_ps,
+    |v| _mm512_reduce_add_ps(v)
+);
+#[cfg(target_arch = "x86_64")]
+vector_rows!(
+    middle_rows,
+    "avx2,fma",
+    8,
+    _mm256_setzero_ps,
+    _mm256_loadu_ps,
+    |p: *const i8| _mm256_cvtepi32_ps(_mm256_cvtepi8_epi32(_mm_loadl_epi64(p.cast()))),
+    _mm256_fmadd_ps,
+    |v| {
+        let half = _mm_add_ps(_mm256_castps256_ps128(v), _mm256_extractf128_ps::<1>(v));
+        let pair = _mm_add_ps(half, _mm_movehl_ps(half, half));
+        _mm_cvtss_f32(_mm_add_ss(pair, _mm_movehdup_ps(pair)))
+    }
+);
+
+fn rows<const R: usize, const B: usize>(
+    level: Level,
+    q: [&[i8]; R],
+    x: [&[f32]; B],
+    out: &mut [[f32; B]; R],
+) {
+    match level {
+        // SAFETY: `level` has found these features in the processor that runs this.
+        #[cfg(target_arch = "x86_64")]
+        #[allow(unsafe_code)]
+        Level::Wide => unsafe { wide_rows(q, x, out) },
+        // SAFETY: as above.
+        #[cfg(target_arch = "x86_64")]
+        #[allow(unsafe_code)]
+        Level::Middle => unsafe { middle_rows(q, x, out) },
+        Level::Plain => plain_rows(q, x, out),
+    }
+}
+
+/// All weight rows times `B` inputs; `put` is given input, row and value.
+fn batch<const B: usize>(
+    level: Level,
+    q: &[i8],
+    k: usize,
+    x: [&[f32]; B],
+    mut put: impl FnMut(usize, usize, f32),
+) {
+    let n = q.len() / k;
+    let row = |r: usize| &q[r.min(n - 1) * k..][..k];
+    for r0 in (0..n).step_by(ROWS) {
+        let mut part = [[0.0; B]; ROWS];
+        rows(level, std::array::from_fn::<_, ROWS, _>(|i| row(r0 + i)), x, &mut part);
+        for (i, values) in part.iter().enumerate().take(ROWS.min(n - r0)) {
+            values.iter().enumerate().for_each(|(b, &v)| put(b, r0 + i, v));
+        }
+    }
+}
+
+/// Each row of `k` values in `x` times every row of weights `q * scale + zero`: `out[row][weight row]`.
+pub fn times(q: &[i8], scale: f32, zero: f32, k: usize, x: &[f32], out: &mut [f32]) {
+    let (count, n) = (x.len() / k, q.len() / k);
+    let level = level();
+    for b0 in (0..count).step_by(TOGETHER) {
+        let together = TOGETHER.min(count - b0);
+        let row = |b: usize| &x[(b0 + b.min(together - 1)) * k..][..k];
+        let sums: [f32; TOGETHER] = std::array::from_fn(|b| row(b).iter().sum());
+        let put = |b: usize, r: usize, v: f32| {
+            if b < together {
+                out[(b0 + b) * n + r] = v * scale + zero * sums[b];
+            }
+        };
+        match together {
+            1 => batch(level, q, k, [row(0)], put),
+            2 => batch(level, q, k, [row(0), row(1)], put),
+            _ => batch(level, q, k, [row(0), row(1), row(2), row(3)], put),
+        }
+    }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use rstest::rstest;
+
+    #[test]
+    fn a_row_times_columns_side_by_side() {
+        for n in [1, 63, 64, 130] {
+            let a: Vec<f32> = (0..52).map(|i| (i % 5) as f32 - 2.0).collect();
+            let b: Vec<f32> = (0..52 * (n + 3)).map(|i| (i * 7 % 11) as f32).collect();
+            let mut out = vec![0.0; n];
+            across(&a, &b, n + 3, &mut out);
+            for (j, got) in out.iter().enumerate() {
+                let want: f32 = a.iter().enumerate().map(|(i, a)| a * b[i * (n + 3) + j]).sum();
+                assert_eq!(*got, want);
+            }
+        }
+    }
 
     #[rstest]
     fn weights_times_rows(#[values(1, 2, 4, 5, 9)] rows: usize, #[values(3, 64, 70)] k: usize) {

@@ -81,7 +81,10 @@ impl Activity {
         for t in 0..4 {
             let part = &x[t * 128..][..256];
             for f in 0..129 {
-                let (re, im) = (dot(&self.basis[f * 256..][..256], part), dot(&self.basis[(f + 129) * 256..][..256], part));
+                let (re, im) = (
+                    dot(&self.basis[f * 256..][..256], part),
+                    dot(&self.basis[(f + 129) * 256..][..256], part),
+                );
                 rows[(t + 1) * 129 + f] = (re * re + im * im).sqrt();
             }
         }
@@ -107,7 +110,8 @@ impl Activity {
         };
         let h = memory.h;
         for i in 0..STATE {
-            memory.c[i] = sigmoid(gate(1, i, &h)) * memory.c[i] + sigmoid(gate(0, i, &h)) * tanh(gate(2, i, &h));
+            memory.c[i] =
+                sigmoid(gate(1, i, &h)) * memory.c[i] + sigmoid(gate(0, i, &h)) * tanh(gate(2, i, &h));
             memory.h[i] = sigmoid(gate(3, i, &h)) * tanh(memory.c[i]);
         }
         let heard: f32 = memory.h.iter().zip(&self.out).map(|(h, w)| h.max(0.0) * w).sum();

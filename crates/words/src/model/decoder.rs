@@ -4,7 +4,7 @@
 use super::tensors::{Tensors, Weights};
 use super::{HEAD, HEADS, HIDDEN, LAYERS, TOKENS, WIDTH, add, add_bias, encoder, rotate};
 use crate::error::Result;
-use crate::math::{dot, layer_norm, sigmoid, softmax, times};
+use crate::math::{across, dot, layer_norm, sigmoid, softmax, times};
 
 struct Layer {
     self_norm: Vec<f32>,
@@ -36,7 +36,7 @@ const ALIGNED: [(usize, usize); 4] = [(0, 7), (1, 0), (5, 6), (6, 5)];
 /// One recording on its way through the decoder.
 pub struct Path {
     frames: usize,
-    /// Of each layer, from the encoder: made once.
+    /// Of each layer, from the encoder: made once. Keys lie across: value `d` of all frames side by side.
     cross_k: Vec<Vec<f32>>,
     cross_v: Vec<Vec<f32>>,
     /// Of each layer, grown by a row each step.
@@ -51,7 +51,9 @@ impl Decoder {
     pub fn load(t: &Tensors) -> Result<Decoder> {
         let layer = |n: usize| {
             let f = |name: &str, size| t.floats(&format!("decoder.layers.{n}.{name}"), &[size]);
-            let w = |name: &str, out, inner| t.weights(&format!("decoder.layers.{n}.{name}.weight"), &[out, inner]);
+            let w = |name: &str, out, inner| {
+                t.weights(&format!("decoder.layers.{n}.{name}.weight"), &[out, inner])
+            };
             let square = |name: &str| w(name, WIDTH, WIDTH);
             Ok(Layer {
                 self_norm: f("self_attn_norm.weight", WIDTH)?,
@@ -85,9 +87,17 @@ impl Decoder {
             encoder::linear(t, w, encoded, WIDTH, WIDTH, &mut out);
             out
         };
+        let frames = encoded.len() / WIDTH;
+        let across = |rows: Vec<f32>| {
+            let mut out = vec![0.0; rows.len()];
+            for (f, row) in rows.chunks_exact(WIDTH).enumerate() {
+                row.iter().enumerate().for_each(|(d, &v)| out[d * frames + f] = v);
+            }
+            out
+        };
         Path {
-            frames: encoded.len() / WIDTH,
-            cross_k: self.layers.iter().map(|l| make(&l.cross_k)).collect(),
+            frames,
+            cross_k: self.layers.iter().map(|l| across(make(&l.cross_k))).collect(),
             cross_v: self.layers.iter().map(|l| make(&l.cross_v)).collect(),
             k: vec![Vec::new(); LAYERS],
             v: vec![Vec::new(); LAYERS],
@@ -129,7 +139,16 @@ impl Decoder {
                 rotate(&mut keys[at.clone()], path.position);
                 path.k[i].extend_from_slice(&keys[at.clone()]);
                 path.v[i].extend_from_slice(&part[at.clone()]);
-                attend(&q[at.clone()], &path.k[i], &path.v[i], &mut weights, &mut h[at], |_, _| ());
+                let rows = path.position + 1;
+                attend(
+                    &q[at.clone()],
+                    Keys::Rows(&path.k[i]),
+                    &path.v[i],
+                    rows,
+                    &mut weights,
+                    &mut h[at],
+                    |_, _| (),
+                );
             }
             line(&layer.out, WIDTH, &h, &mut part);
             add(&mut x, &part);
@@ -139,11 +158,20 @@ impl Decoder {
                 let at = b * WIDTH..(b + 1) * WIDTH;
                 let from = path.looked.len() - path.frames;
                 let looked = &mut path.looked[from..];
-                attend(&q[at.clone()], &path.cross_k[i], &path.cross_v[i], &mut weights, &mut h[at], |head, w| {
-                    if ALIGNED.contains(&(i, head)) {
-                        looked.iter_mut().zip(w).for_each(|(l, w)| *l += w / ALIGNED.len() as f32);
-                    }
-                });
+                let (keys, frames) = (Keys::Across(&path.cross_k[i]), path.frames);
+                attend(
+                    &q[at.clone()],
+                    keys,
+                    &path.cross_v[i],
+                    frames,
+                    &mut weights,
+                    &mut h[at],
+                    |head, w| {
+                        if ALIGNED.contains(&(i, head)) {
+                            looked.iter_mut().zip(w).for_each(|(l, w)| *l += w / ALIGNED.len() as f32);
+                        }
+                    },
+                );
             }
             line(&layer.cross_out, WIDTH, &h, &mut part);
             add(&mut x, &part);
@@ -167,26 +195,34 @@ impl Decoder {
     }
 }
 
-/// One row looks at rows of keys and takes its share of the values; `seen` is shown each head's shares.
+enum Keys<'a> {
+    Rows(&'a [f32]),
+    Across(&'a [f32]),
+}
+
+/// One row looks at the keys of some rows and takes its share of their values; `seen` is shown each head's shares.
 fn attend(
     q: &[f32],
-    k: &[f32],
+    k: Keys<'_>,
     v: &[f32],
+    rows: usize,
     weights: &mut Vec<f32>,
     out: &mut [f32],
     mut seen: impl FnMut(usize, &[f32]),
 ) {
     let scale = 1.0 / (HEAD as f32).sqrt();
+    weights.resize(rows, 0.0);
     for head in 0..HEADS {
         let at = head * HEAD..(head + 1) * HEAD;
-        weights.clear();
-        weights.extend(k.chunks_exact(WIDTH).map(|k| dot(&q[at.clone()], &k[at.clone()])));
-        softmax(weights, scale);
-        let mut sums = [0.0f32; HEAD];
-        for (w, v) in weights.iter().zip(v.chunks_exact(WIDTH)) {
-            sums.iter_mut().zip(&v[at.clone()]).for_each(|(s, v)| *s += w * v);
+        match k {
+            Keys::Rows(k) => {
+                let keys = k.chunks_exact(WIDTH).map(|k| dot(&q[at.clone()], &k[at.clone()]));
+                weights.iter_mut().zip(keys).for_each(|(w, s)| *w = s);
+            }
+            Keys::Across(k) => across(&q[at.clone()], &k[at.start * rows..], rows, weights),
         }
-        out[at].copy_from_slice(&sums);
+        softmax(weights, scale);
+        across(weights, &v[at.start..], WIDTH, &mut out[at]);
         seen(head, weights);
     }
 }

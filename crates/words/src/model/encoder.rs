@@ -150,7 +150,12 @@ struct Taps {
 }
 impl Taps {
     fn columns<'a>(&self, t: &'a Tensors) -> Columns<'a> {
-        Columns::Taps { q: t.values(&self.w), channels: self.channels, scale: self.w.scale, zero: self.w.zero }
+        Columns::Taps {
+            q: t.values(&self.w),
+            channels: self.channels,
+            scale: self.w.scale,
+            zero: self.w.zero,
+        }
     }
 }
 
@@ -170,7 +175,14 @@ fn attention(q: &[f32], k: &[f32], v: &[f32], frames: usize, out: &mut [f32]) {
         for r in (0..frames).step_by(ROWS) {
             let count = ROWS.min(frames - r);
             let rows = Rows { data: &q[r * WIDTH + at..], stride: WIDTH, count };
-            product(rows, Columns::Floats { data: &k[at..], stride: WIDTH }, HEAD, frames, &mut scores, frames);
+            product(
+                rows,
+                Columns::Floats { data: &k[at..], stride: WIDTH },
+                HEAD,
+                frames,
+                &mut scores,
+                frames,
+            );
             scores[..count * frames].chunks_exact_mut(frames).for_each(|row| softmax(row, scale));
             let rows = Rows { data: &scores, stride: frames, count };
             let columns = Columns::Across { data: &v[at..], stride: WIDTH };

@@ -81,21 +81,28 @@ impl Model {
     /// Files that are part of the program were built with it and are not summed again.
     pub fn load(files: Files) -> Result<Model> {
         let text = |b: &Bytes, name| {
-            std::str::from_utf8(b.as_ref()).map(str::to_owned).map_err(|_| Error::model(name, "it is not UTF-8"))
+            std::str::from_utf8(b.as_ref())
+                .map(str::to_owned)
+                .map_err(|_| Error::model(name, "it is not UTF-8"))
         };
         let sums = text(&files.checksums, "checksums.txt")?;
         let stated = |name: &str| {
             let line = sums.lines().find_map(|l| l.strip_suffix(name)?.split_whitespace().next());
             line.ok_or_else(|| Error::model("checksums.txt", format!("no line for {name}")))
         };
-        for (name, bytes) in
-            [("model.safetensors", &files.weights), ("vad.safetensors", &files.activity), ("vocab.txt", &files.vocabulary)]
-        {
+        for (name, bytes) in [
+            ("model.safetensors", &files.weights),
+            ("vad.safetensors", &files.activity),
+            ("vocab.txt", &files.vocabulary),
+        ] {
             let want = stated(name)?;
             if let Bytes::Mapped(m) = bytes {
                 let got = hex(&Sha256::digest(m));
                 if got != want {
-                    return Err(Error::model(name, format!("its SHA-256 is {got}, and checksums.txt says {want}")));
+                    return Err(Error::model(
+                        name,
+                        format!("its SHA-256 is {got}, and checksums.txt says {want}"),
+                    ));
                 }
             }
         }

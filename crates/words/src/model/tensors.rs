@@ -63,7 +63,9 @@ impl Tensors {
         let fail = |why: String| Error::model(name, why);
         let all = bytes.as_ref();
         if all.starts_with(b"version https://git-lfs") {
-            return Err(fail("only a pointer to it is there: the checkout did not bring its large files".into()));
+            return Err(fail(
+                "only a pointer to it is there: the checkout did not bring its large files".into(),
+            ));
         }
         let length = all.first_chunk::<8>().map_or(u64::MAX, |b| u64::from_le_bytes(*b));
         let length = usize::try_from(length).ok().filter(|&n| n <= MAX_TABLE);
@@ -89,7 +91,9 @@ impl Tensors {
             };
             let count = e.shape.iter().try_fold(width, |n: usize, &d| n.checked_mul(d));
             if from > to || to > room || count != Some(to - from) {
-                return Err(fail(format!("{k} lies at {from} to {to} of {room} bytes, which its shape contradicts")));
+                return Err(fail(format!(
+                    "{k} lies at {from} to {to} of {room} bytes, which its shape contradicts"
+                )));
             }
         }
         Ok(Tensors { bytes, start, table, name: name.to_owned() })

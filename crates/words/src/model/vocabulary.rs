@@ -15,9 +15,9 @@ pub struct Vocabulary {
 impl Vocabulary {
     /// One token a line; `\xHH` is one byte, `\\` a backslash; U+2581 stands for a space.
     pub fn read(text: &str) -> Result<Vocabulary> {
-        let tokens = text.lines().enumerate().map(|(i, l)| token(l).map_err(|why| {
-            Error::model("vocab.txt", format!("line {}: {why}", i + 1))
-        }));
+        let tokens = text.lines().enumerate().map(|(i, l)| {
+            token(l).map_err(|why| Error::model("vocab.txt", format!("line {}: {why}", i + 1)))
+        });
         let tokens = tokens.collect::<Result<Vec<_>>>()?;
         if tokens.len() < 259 {
             return Err(Error::model("vocab.txt", format!("{} tokens, which is too few", tokens.len())));

@@ -8,12 +8,14 @@ use crate::listen::{Span, Window, Windows};
 use crate::model::{Model, RATE};
 use crate::transcript::{Gap, Ms, Segment, Word};
 use std::collections::BTreeMap;
-use std::sync::{Arc, Mutex};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel, sync_channel};
+use std::sync::{Arc, Mutex};
 
 /// How much work a doubtful passage is worth.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, serde::Serialize, serde::Deserialize, schemars::JsonSchema)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, serde::Serialize, serde::Deserialize, schemars::JsonSchema,
+)]
 #[serde(rename_all = "snake_case")]
 pub enum Effort {
     /// Once is enough.
@@ -254,7 +256,9 @@ impl Order {
                     let mut tail: Vec<Placed> = tail.into_iter().map(|w| w.0).collect();
                     let old = tail.len();
                     join(&mut tail, r.words, cut);
-                    self.words.extend(tail.into_iter().enumerate().map(|(i, w)| (w, if i < old { was } else { doubtful })));
+                    self.words.extend(
+                        tail.into_iter().enumerate().map(|(i, w)| (w, if i < old { was } else { doubtful })),
+                    );
                 }
                 None => self.words.extend(r.words.into_iter().map(|w| (w, doubtful))),
             }

@@ -61,7 +61,8 @@ pub fn decode(model: &Model, sounds: &[Sound<'_>]) -> Vec<Tokens> {
     let mut going: Vec<usize> = (0..sounds.len()).filter(|&i| tokens[i].frames > 0).collect();
     let mut scores = Vec::new();
     while !going.is_empty() {
-        let inputs: Vec<u32> = going.iter().map(|&i| tokens[i].ids.last().copied().unwrap_or(START)).collect();
+        let inputs: Vec<u32> =
+            going.iter().map(|&i| tokens[i].ids.last().copied().unwrap_or(START)).collect();
         let mut stepping: Vec<&mut Path> =
             paths.iter_mut().enumerate().filter(|(i, _)| going.contains(i)).map(|(_, p)| p).collect();
         model.decoder.step(&model.tensors, &mut stepping, &inputs, &mut scores);

@@ -28,7 +28,11 @@ impl Ms {
     /// For people: minutes and seconds, hours where there are any.
     pub fn short(self) -> String {
         let s = self.0.max(0) / 1000;
-        if s < 3600 { format!("{}:{:02}", s / 60, s % 60) } else { format!("{}:{:02}:{:02}", s / 3600, s / 60 % 60, s % 60) }
+        if s < 3600 {
+            format!("{}:{:02}", s / 60, s % 60)
+        } else {
+            format!("{}:{:02}:{:02}", s / 3600, s / 60 % 60, s % 60)
+        }
     }
 }
 
@@ -160,6 +164,10 @@ impl Timecode {
         let frames = i128::from(moment.0) * i128::from(self.rate.num) / (1000 * i128::from(self.rate.den));
         let day = u32::MAX;
         let frame = i64::from(self.start_frame) + frames.clamp(0, i128::from(day)) as i64;
-        media::facts::label(u32::try_from(frame).unwrap_or(day), self.frames_per_count.max(1), self.drop_frame)
+        media::facts::label(
+            u32::try_from(frame).unwrap_or(day),
+            self.frames_per_count.max(1),
+            self.drop_frame,
+        )
     }
 }

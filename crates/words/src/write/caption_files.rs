@@ -113,6 +113,9 @@ mod tests {
             assert_eq!(back.cues, plain, "{file}");
         }
         let timed = vtt(&cues(), true);
-        assert!(timed.contains("Salt <00:00:01.500>&lt;&amp; <00:00:01.700>mud&gt;\n<00:00:02.000>a"), "{timed}");
+        assert!(
+            timed.contains("Salt <00:00:01.500>&lt;&amp; <00:00:01.700>mud&gt;\n<00:00:02.000>a"),
+            "{timed}"
+        );
     }
 }

@@ -6,6 +6,7 @@ mod caption_files;
 mod reading;
 
 pub use caption_files::{srt, ttml, vtt};
+pub use reading::paragraphs;
 
 use crate::captions::{Cue, Style, shape};
 use crate::error::{Error, Result};
@@ -14,7 +15,9 @@ use serde::{Deserialize, Serialize};
 use std::str::FromStr;
 
 /// What a transcript can be written as.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
+#[derive(
+    Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema,
+)]
 #[serde(rename_all = "lowercase")]
 pub enum Form {
     Json,

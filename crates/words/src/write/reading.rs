@@ -121,7 +121,11 @@ mod tests {
                     drop_frame: false,
                 }),
             },
-            segments: vec![segment(0, "They said \"go\"."), segment(1200, "So we went."), segment(9_960, "Later.")],
+            segments: vec![
+                segment(0, "They said \"go\"."),
+                segment(1200, "So we went."),
+                segment(9_960, "Later."),
+            ],
             notes: vec!["unsure: *all*".into()],
             ..Transcript::default()
         }
@@ -136,14 +140,22 @@ mod tests {
     #[test]
     fn markdown_has_the_sources_timecode() {
         let md = markdown(&transcript());
-        assert!(md.starts_with("# hide\\_01.mov\n\nLength 1:01, 7 words.\n\n> unsure: \\*all\\*\n\n**01:00:00:00** They"), "{md}");
+        assert!(
+            md.starts_with(
+                "# hide\\_01.mov\n\nLength 1:01, 7 words.\n\n> unsure: \\*all\\*\n\n**01:00:00:00** They"
+            ),
+            "{md}"
+        );
         assert!(md.contains("**01:00:09:24** Later."), "{md}");
     }
 
     #[test]
     fn tables_quote_their_text() {
         let rows: Vec<String> = csv(&transcript()).split("\r\n").map(String::from).collect();
-        assert_eq!(rows[1], "1,00:00:00.000,00:00:01.000,01:00:00:00,01:00:01:00,0.500,no,\"They said \"\"go\"\".\"");
+        assert_eq!(
+            rows[1],
+            "1,00:00:00.000,00:00:01.000,01:00:00:00,01:00:01:00,0.500,no,\"They said \"\"go\"\".\""
+        );
         assert_eq!(rows.len(), 5);
     }
 }

@@ -1,0 +1,61 @@
+//! `find`: where something was said.
+
+use crate::args::Find;
+use crate::ui;
+use anyhow::{Context, Result};
+use porter::clock;
+use porter::config::House;
+use porter::store::Store;
+use porter::store::said::Wanted;
+use std::process::ExitCode;
+
+pub fn find(a: &Find) -> Result<ExitCode> {
+    let house = House::load(&a.house)?;
+    let day = |d: &Option<String>, last: bool| {
+        d.as_ref()
+            .map(|d| {
+                clock::day(d, last).with_context(|| format!("\"{d}\" is no day; write it as 2026-11-23"))
+            })
+            .transpose()
+    };
+    let wanted = Wanted {
+        terms: a.words.clone(),
+        near: a.near,
+        watch: a.watch.clone(),
+        from: day(&a.from, false)?,
+        until: day(&a.until, true)?,
+        most: a.most,
+    };
+    let store = Store::read(&house.store_file())?;
+    let hits = store.as_ref().map(|s| s.find(&wanted)).transpose()?.unwrap_or_default();
+    if a.json {
+        ui::print_json(&hits)?;
+    } else if hits.is_empty() {
+        let some = store.as_ref().map(Store::has_transcripts).transpose()?.unwrap_or(false);
+        let none = if some { "not said in any transcript" } else { "this house has no transcripts yet" };
+        crate::say!("{none}");
+    }
+    let mut last = None;
+    for h in hits.iter().filter(|_| !a.json) {
+        if last != Some(h.job) {
+            let gap = if last.is_some() { "\n" } else { "" };
+            crate::say!("{gap}{}  (watch {}, job {})", h.name, h.watch, h.job);
+            let mut places: Vec<&str> = h.delivered.iter().map(|(p, _)| p.as_str()).collect();
+            places.sort_unstable();
+            places.dedup();
+            for place in places {
+                let names: Vec<&str> =
+                    h.delivered.iter().filter(|(p, _)| p == place).map(|(_, n)| n.as_str()).collect();
+                crate::say!("  {place}: {}", names.join(", "));
+            }
+            last = Some(h.job);
+        }
+        let at = h.timecode.clone().unwrap_or_else(|| h.at_ms.clock('.')[..8].to_owned());
+        crate::say!("  {at}  {}[{}]{}", h.before, h.found, h.after);
+    }
+    if !a.json && hits.len() as u32 == a.most {
+        crate::say!("\nThe newest {} places; --most shows more.", a.most);
+    }
+    // As for other searches: 1 if nothing was found.
+    Ok(ExitCode::from(u8::from(hits.is_empty())))
+}

@@ -1,0 +1,199 @@
+//! What was said, in all transcripts of the house: full text by SQLite's own index (FTS5).
+
+use super::{JobId, Store};
+use crate::clock::Micros;
+use crate::error::Result;
+use rusqlite::{OptionalExtension, Row, Transaction, params};
+use serde::Serialize;
+use words::Transcript;
+use words::transcript::{Ms, Timecode};
+use words::write::paragraphs;
+
+/// What to look for.
+#[derive(Clone, Debug, Default)]
+pub struct Wanted {
+    /// Each is a word, a word's beginning (`tid*`) or several words that follow each other.
+    pub terms: Vec<String>,
+    /// The terms lie within this many words of each other.
+    pub near: Option<u32>,
+    pub watch: Option<String>,
+    /// Transcribed in this span of time.
+    pub from: Option<Micros>,
+    pub until: Option<Micros>,
+    /// Most hits, the newest first.
+    pub most: u32,
+}
+
+/// A place where it was said.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Hit {
+    pub job: JobId,
+    /// The original's file name.
+    pub name: String,
+    pub watch: String,
+    pub at_ms: Ms,
+    /// The source's timecode there, where it has one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub timecode: Option<String>,
+    /// The words around: what was before, what was found, what follows.
+    pub before: String,
+    pub found: String,
+    pub after: String,
+    /// Where the outputs of that job went: place and name.
+    pub delivered: Vec<(String, String)>,
+}
+
+/// Words shown on each side.
+const AROUND: usize = 8;
+/// Marks that no text holds.
+const OPEN: char = '\u{1}';
+const SHUT: char = '\u{2}';
+
+type Sql<T> = rusqlite::Result<T>;
+
+pub fn forget(tx: &Transaction<'_>, job: JobId) -> Sql<()> {
+    tx.execute(
+        "INSERT INTO said (said, rowid, text) SELECT 'delete', p.id, p.text FROM passage p
+         JOIN transcript t ON t.id = p.transcript WHERE t.job = ?",
+        [job],
+    )?;
+    tx.execute("DELETE FROM passage WHERE transcript IN (SELECT id FROM transcript WHERE job = ?)", [job])?;
+    tx.execute("DELETE FROM transcript WHERE job = ?", [job])?;
+    Ok(())
+}
+
+pub fn keep(tx: &Transaction<'_>, job: JobId, t: &Transcript) -> Sql<()> {
+    let timecode = t.source.timecode.as_ref().and_then(|tc| serde_json::to_string(tc).ok());
+    tx.execute(
+        "INSERT INTO transcript (job, name, watch, at, timecode) SELECT id, ?2, watch, ?3, ?4 FROM job WHERE id = ?1",
+        params![job, t.source.name, crate::clock::now(), timecode],
+    )?;
+    let id = tx.last_insert_rowid();
+    let mut passage = tx.prepare_cached("INSERT INTO passage (transcript, text, starts) VALUES (?, ?, ?)")?;
+    let mut said = tx.prepare_cached("INSERT INTO said (rowid, text) VALUES (?, ?)")?;
+    for p in paragraphs(t) {
+        let (mut text, mut starts) = (String::new(), Vec::new());
+        for w in p.iter().flat_map(|s| &s.words) {
+            // A term of several words has one time.
+            for part in w.text.split_whitespace() {
+                text.push_str(if text.is_empty() { "" } else { " " });
+                text.extend(part.chars().filter(|c| !c.is_control()));
+                starts.extend(u32::try_from(w.start_ms.0).unwrap_or(u32::MAX).to_le_bytes());
+            }
+        }
+        passage.execute(params![id, text, starts])?;
+        said.execute(params![tx.last_insert_rowid(), text])?;
+    }
+    Ok(())
+}
+
+/// The index's own language, in which a quoted string is a run of words; `None` if there is no word in it.
+fn query(w: &Wanted) -> Option<String> {
+    let quoted = |term: &String| {
+        let words = term.trim_end_matches('*').replace('"', " ");
+        let any = words.chars().any(char::is_alphanumeric);
+        any.then(|| format!("\"{}\"{}", words.trim(), if term.ends_with('*') { " *" } else { "" }))
+    };
+    let all: Vec<String> = w.terms.iter().filter_map(quoted).collect();
+    match (all.is_empty(), w.near) {
+        (true, _) => None,
+        (false, Some(n)) => Some(format!("NEAR({}, {n})", all.join(" "))),
+        (false, None) => Some(all.join(" AND ")),
+    }
+}
+
+impl Store {
+    /// Where it was said, the newest transcripts first.
+    pub fn find(&self, wanted: &Wanted) -> Result<Vec<Hit>> {
+        let Some(query) = query(wanted) else { return Ok(Vec::new()) };
+        if !self.has_transcripts()? {
+            return Ok(Vec::new());
+        }
+        self.with(|db| {
+            let sql = "SELECT t.job, t.name, t.watch, t.timecode, p.starts,
+                    highlight(said, 0, char(1), char(2)) AS shown
+                FROM said JOIN passage p ON p.id = said.rowid JOIN transcript t ON t.id = p.transcript
+                WHERE said MATCH ?1 AND (?2 IS NULL OR t.watch = ?2) AND (?3 IS NULL OR t.at >= ?3)
+                    AND (?4 IS NULL OR t.at < ?4)
+                ORDER BY said.rowid DESC LIMIT ?5";
+            let mut statement = db.prepare_cached(sql)?;
+            let rows = statement.query_map(
+                params![query, wanted.watch, wanted.from, wanted.until, wanted.most],
+                hit,
+            )?;
+            let mut hits = rows.collect::<Sql<Vec<Hit>>>()?;
+            let mut delivered = db.prepare_cached(
+                "SELECT place, name FROM delivery WHERE job = ? AND delivered IS NOT NULL ORDER BY output, place",
+            )?;
+            for h in &mut hits {
+                let rows = delivered.query_map([h.job], |r| Ok((r.get(0)?, r.get(1)?)))?;
+                h.delivered = rows.collect::<Sql<_>>()?;
+            }
+            Ok(hits)
+        })
+    }
+
+    /// Whether anything was ever transcribed here.
+    pub fn has_transcripts(&self) -> Result<bool> {
+        self.with(|db| {
+            let one = |sql| Sql::Ok(db.query_row(sql, [], |_| Ok(())).optional()?.is_some());
+            // A store that was last used by an older program has no place for them.
+            Ok(one("SELECT 1 FROM sqlite_master WHERE name = 'transcript'")?
+                && one("SELECT 1 FROM transcript LIMIT 1")?)
+        })
+    }
+}
+
+fn hit(r: &Row<'_>) -> Sql<Hit> {
+    let shown: String = r.get("shown")?;
+    let starts: Vec<u8> = r.get("starts")?;
+    let open = shown.find(OPEN).unwrap_or(0);
+    let (before, rest) = shown.split_at(open);
+    let (found, after) = rest.split_once(SHUT).unwrap_or((rest, ""));
+    let plain = |s: &str| s.replace([OPEN, SHUT], "");
+    let word = before.split_whitespace().count();
+    // A mark inside a word belongs to the word before it.
+    let word = if before.is_empty() || before.ends_with(' ') { word } else { word - 1 };
+    let at = starts.chunks_exact(4).nth(word).map_or(0, |b| u32::from_le_bytes([b[0], b[1], b[2], b[3]]));
+    let timecode: Option<String> = r.get("timecode")?;
+    let timecode = timecode.and_then(|t| serde_json::from_str::<Timecode>(&t).ok());
+    let at_ms = Ms(at.into());
+    let before = plain(before);
+    let after = plain(after);
+    let some = |words: Vec<&str>| words.join(" ");
+    let all: Vec<&str> = before.split_whitespace().collect();
+    // What stands right at the found words without a space stays there: an opening bracket, a full stop.
+    let glue = |s: &str| if s.starts_with(char::is_whitespace) { " " } else { "" };
+    Ok(Hit {
+        job: r.get("job")?,
+        name: r.get("name")?,
+        watch: r.get("watch")?,
+        at_ms,
+        timecode: timecode.map(|t| t.at(at_ms)),
+        before: some(all[all.len().saturating_sub(AROUND)..].to_vec())
+            + if before.ends_with(' ') { " " } else { "" },
+        found: plain(found),
+        after: format!("{}{}", glue(&after), some(after.split_whitespace().take(AROUND).collect())),
+        delivered: Vec::new(),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn wanted(terms: &[&str], near: Option<u32>) -> Wanted {
+        Wanted { terms: terms.iter().map(|t| (*t).to_owned()).collect(), near, most: 10, ..Wanted::default() }
+    }
+
+    #[rstest]
+    #[case(&["salt marsh"], None, Some("\"salt marsh\""))]
+    #[case(&["salt", "tid*"], None, Some("\"salt\" AND \"tid\" *"))]
+    #[case(&["salt", "tide"], Some(5), Some("NEAR(\"salt\" \"tide\", 5)"))]
+    #[case(&["a\"b OR c"], None, Some("\"a b OR c\""))]
+    #[case(&["\"", "*", ""], None, None)]
+    fn terms_become_a_query(#[case] terms: &[&str], #[case] near: Option<u32>, #[case] want: Option<&str>) {
+        assert_eq!(query(&wanted(terms, near)).as_deref(), want);
+    }
+}
