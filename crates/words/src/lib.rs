@@ -9,6 +9,7 @@ pub mod listen;
 mod math;
 pub mod model;
 pub mod recognise;
+pub mod score;
 pub mod terms;
 pub mod transcribe;
 pub mod transcript;

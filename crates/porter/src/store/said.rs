@@ -71,7 +71,7 @@ pub fn keep(tx: &Transaction<'_>, job: JobId, t: &Transcript) -> Sql<()> {
     let id = tx.last_insert_rowid();
     let mut passage = tx.prepare_cached("INSERT INTO passage (transcript, text, starts) VALUES (?, ?, ?)")?;
     let mut said = tx.prepare_cached("INSERT INTO said (rowid, text) VALUES (?, ?)")?;
-    for p in paragraphs(t) {
+    for p in paragraphs(&t.for_readers()) {
         let (mut text, mut starts) = (String::new(), Vec::new());
         for w in p.iter().flat_map(|s| &s.words) {
             // A term of several words has one time.

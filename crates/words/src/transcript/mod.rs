@@ -3,6 +3,7 @@
 use media::units::Ratio;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
 
 /// Milliseconds from the start of the recording.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
@@ -52,6 +53,9 @@ impl std::ops::Add for Ms {
 /// The form of this value: raised when a field changes its meaning.
 pub const VERSION: u32 = 1;
 
+/// Stands for speech that could not be made out.
+const UNCLEAR: &str = "[unclear speech]";
+
 /// What was said in one recording.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Transcript {
@@ -63,6 +67,9 @@ pub struct Transcript {
     pub segments: Vec<Segment>,
     /// Stretches of at least a second in which nobody speaks.
     pub gaps: Vec<Gap>,
+    /// Most of it is doubtful, as another language is: forms for readers leave the doubtful passages out.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub unsure: bool,
     /// What a reader should know: doubts, damaged places.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub notes: Vec<String>,
@@ -133,6 +140,25 @@ impl Transcript {
     }
     pub fn text(&self) -> String {
         self.segments.iter().map(|s| s.text.as_str()).collect::<Vec<_>>().join(" ")
+    }
+    /// As it is shown to readers: where the whole is unsure, a mark stands for each doubtful passage, because a guess
+    /// that looks like a transcript is worse than none.
+    pub fn for_readers(&self) -> Cow<'_, Transcript> {
+        if !self.unsure {
+            return Cow::Borrowed(self);
+        }
+        let mut shown = self.clone();
+        for s in shown.segments.iter_mut().filter(|s| s.doubtful) {
+            s.text = UNCLEAR.into();
+            s.words = vec![Word {
+                text: UNCLEAR.into(),
+                start_ms: s.start_ms,
+                end_ms: s.end_ms,
+                confidence: s.confidence,
+                heard: None,
+            }];
+        }
+        Cow::Owned(shown)
     }
     /// The JSON Schema of this value.
     pub fn schema() -> serde_json::Value {

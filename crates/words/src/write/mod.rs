@@ -67,16 +67,17 @@ pub struct Writing {
 
 pub fn write(t: &Transcript, form: Form, how: &Writing) -> Result<Vec<u8>> {
     how.style.validate()?;
-    let cues = || shape(t.words(), &how.style);
+    let shown = t.for_readers();
+    let cues = || shape(shown.words(), &how.style);
     Ok(match form {
         Form::Json => {
             let mut json = serde_json::to_vec_pretty(t).map_err(|e| Error::setting("transcript", e))?;
             json.push(b'\n');
             json
         }
-        Form::Txt => reading::text(t).into_bytes(),
-        Form::Md => reading::markdown(t).into_bytes(),
-        Form::Csv => reading::csv(t).into_bytes(),
+        Form::Txt => reading::text(&shown).into_bytes(),
+        Form::Md => reading::markdown(&shown).into_bytes(),
+        Form::Csv => reading::csv(&shown).into_bytes(),
         Form::Srt => srt(&cues()).into_bytes(),
         Form::Vtt => vtt(&cues(), how.word_times).into_bytes(),
         Form::Ttml => ttml(&cues(), &t.language).into_bytes(),

@@ -17,6 +17,8 @@ pub static FORMAT: Format = Format { name: "FLAC", score, open };
 const LOOK: u64 = 16 << 20;
 /// Longest frame looked for: 65,535 samples of 8 channels of 32 bits, and its heads.
 const MAX_FRAME: u64 = 65_535 * 8 * 4 + 1024;
+/// Frames (or samples, where frames are counted so) that may be missing between two that are there.
+const MAX_LOST: u64 = 1 << 24;
 
 fn score(head: &[u8]) -> u8 {
     if follows(head) { 100 } else { 0 }
@@ -31,6 +33,10 @@ struct Flac {
     r: Reader,
     first: u64,
     channels: u16,
+    /// Samples of a frame where all but the last are as long; 0 where that is not stated.
+    usual: u64,
+    /// Moment of the first frame: a stream that was cut out of a longer one does not begin at 0.
+    base: Option<i64>,
 }
 
 fn open(source: Box<dyn Source>) -> Result<Box<dyn Demux>> {
@@ -89,7 +95,8 @@ pub fn open_at(mut r: Reader, mut about: About) -> Result<Box<dyn Demux>> {
         d.stated = Some(Time::new(total, info.rate));
     }
     let first = r.at();
-    let flac = Flac { r, first, channels: info.channels };
+    let usual = u64::from(crate::bits::be16(&setup, 0).unwrap_or(0));
+    let flac = Flac { r, first, channels: info.channels, usual, base: None };
     let look = Look { format: FORMAT.name, bytes: LOOK, from_zero: false };
     let mut opened = Streamed::open(flac, vec![d], about, look)?;
     opened.compare_stated(info.total);
@@ -117,17 +124,28 @@ impl Parts for Flac {
             };
         };
         let next = h.number + if h.variable { u64::from(h.samples) } else { 1 };
-        self.r.go(at + 6);
-        let found = self.r.find(FrameHeader::MOST, MAX_FRAME, |b| {
-            b[0] == 0xff
-                && FrameHeader::parse(b)
-                    .is_some_and(|f| fits(&f) && f.variable == h.variable && f.number == next)
-        })?;
+        let mut follows = |least: u64, most: u64| {
+            self.r.go(at + 6);
+            self.r.find(FrameHeader::MOST, MAX_FRAME, |b| {
+                b[0] == 0xff
+                    && FrameHeader::parse(b).is_some_and(|f| {
+                        fits(&f) && f.variable == h.variable && (least..=most).contains(&f.number)
+                    })
+            })
+        };
+        // Where the next frame is damaged, a later one ends this.
+        let found = follows(next, next)? || follows(next, next.saturating_add(MAX_LOST))?;
         let end = if found { self.r.at() } else { self.r.len().min(at + MAX_FRAME) };
         self.r.go(at);
         let data = self.r.take(end - at, "FLAC frame")?;
         // Fixed lengths: the frame's number times the usual length; only the last frame is shorter.
-        let pts = h.variable.then_some(h.number as i64);
+        let pts = match (h.variable, self.usual) {
+            (true, _) => i64::try_from(h.number).ok(),
+            (false, 0) => None,
+            (false, n) => i64::try_from(h.number.saturating_mul(n)).ok(),
+        };
+        let base = *self.base.get_or_insert(pts.unwrap_or(0));
+        let pts = pts.map(|p| p.saturating_sub(base));
         Ok(Some(Raw { pts, duration: Some(h.samples.into()), key: true, data, ..Raw::default() }))
     }
     fn rewind(&mut self) {
