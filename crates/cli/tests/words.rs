@@ -44,7 +44,7 @@ fn a_file_is_transcribed_into_every_form_and_read_by_others() {
     let dir = tempfile::tempdir().unwrap();
     let wav = samples().join("austen-0890.wav");
     let args = ["transcribe", wav.to_str().unwrap(), "--to", dir.path().to_str().unwrap()];
-    let forms = ["--as", "json,txt,md,srt,vtt,ttml,csv", "--word-times"];
+    let forms = ["--as", "json,txt,md,srt,vtt,ttml,csv,summary.json,summary.html", "--word-times"];
     let out = porter(&[&args[..], &forms[..]].concat());
     assert!(out.status.success(), "{}", text(&out));
     let file = |ext: &str| dir.path().join(format!("austen-0890.{ext}"));
@@ -64,6 +64,12 @@ fn a_file_is_transcribed_into_every_form_and_read_by_others() {
         validator.iter_errors(&json).map(|e| e.to_string()).collect::<Vec<_>>()
     );
     assert_eq!(json["segments"][0]["words"].as_array().unwrap().len(), 12);
+
+    let summary: serde_json::Value =
+        serde_json::from_slice(&std::fs::read(file("summary.json")).unwrap()).unwrap();
+    assert_eq!(summary["points"][0]["text"], said.trim());
+    let page = std::fs::read_to_string(file("summary.html")).unwrap();
+    assert!(page.contains("nothing was written anew") && page.contains("rather selfish is to be"), "{page}");
 
     let read = python(
         "import sys, csv, json, webvtt, pysrt\n\

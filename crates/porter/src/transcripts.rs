@@ -1,7 +1,6 @@
 //! Transcripts as files beside each other: written whole or not at all, and over nothing.
 
 use crate::error::{Error, Result};
-use crate::naming;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use words::Transcript;
@@ -20,8 +19,9 @@ pub fn save(
 ) -> Result<Vec<PathBuf>> {
     let made = forms.iter().map(|&f| Ok((f.extension(), write(t, f, how)?))).collect::<Result<Vec<_>>>()?;
     'names: for n in 1..MAX_TRIES {
+        let number = if n > 1 { format!("_{n}") } else { String::new() };
         let paths: Vec<PathBuf> =
-            made.iter().map(|(ext, _)| folder.join(naming::numbered(&format!("{stem}.{ext}"), n))).collect();
+            made.iter().map(|(ext, _)| folder.join(format!("{stem}{number}.{ext}"))).collect();
         if paths.iter().any(|p| p.exists()) {
             continue;
         }

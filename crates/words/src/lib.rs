@@ -10,6 +10,7 @@ mod math;
 pub mod model;
 pub mod recognise;
 pub mod score;
+pub mod summary;
 pub mod terms;
 pub mod transcribe;
 pub mod transcript;

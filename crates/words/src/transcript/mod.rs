@@ -141,6 +141,10 @@ impl Transcript {
     pub fn text(&self) -> String {
         self.segments.iter().map(|s| s.text.as_str()).collect::<Vec<_>>().join(" ")
     }
+    /// The source's timecode at a moment, or the time from its start where it has none.
+    pub fn moment(&self, at: Ms) -> String {
+        self.source.timecode.as_ref().map_or_else(|| at.clock('.')[..8].to_owned(), |tc| tc.at(at))
+    }
     /// As it is shown to readers: where the whole is unsure, a mark stands for each doubtful passage, because a guess
     /// that looks like a transcript is worse than none.
     pub fn for_readers(&self) -> Cow<'_, Transcript> {

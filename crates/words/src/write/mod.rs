@@ -10,6 +10,7 @@ pub use reading::paragraphs;
 
 use crate::captions::{Cue, Style, shape};
 use crate::error::{Error, Result};
+use crate::summary::{self, summarise};
 use crate::transcript::Transcript;
 use serde::{Deserialize, Serialize};
 use std::str::FromStr;
@@ -27,10 +28,26 @@ pub enum Form {
     Vtt,
     Ttml,
     Csv,
+    /// The summary for programs.
+    #[serde(rename = "summary.json")]
+    SummaryJson,
+    /// The summary as a page that stands in a mail.
+    #[serde(rename = "summary.html")]
+    SummaryHtml,
 }
 
 impl Form {
-    pub const ALL: [Form; 7] = [Form::Json, Form::Txt, Form::Md, Form::Srt, Form::Vtt, Form::Ttml, Form::Csv];
+    pub const ALL: [Form; 9] = [
+        Form::Json,
+        Form::Txt,
+        Form::Md,
+        Form::Srt,
+        Form::Vtt,
+        Form::Ttml,
+        Form::Csv,
+        Form::SummaryJson,
+        Form::SummaryHtml,
+    ];
 
     /// Its name in settings, and the extension of its files.
     pub fn extension(self) -> &'static str {
@@ -42,6 +59,8 @@ impl Form {
             Form::Vtt => "vtt",
             Form::Ttml => "ttml",
             Form::Csv => "csv",
+            Form::SummaryJson => "summary.json",
+            Form::SummaryHtml => "summary.html",
         }
     }
 }
@@ -70,11 +89,9 @@ pub fn write(t: &Transcript, form: Form, how: &Writing) -> Result<Vec<u8>> {
     let shown = t.for_readers();
     let cues = || shape(shown.words(), &how.style);
     Ok(match form {
-        Form::Json => {
-            let mut json = serde_json::to_vec_pretty(t).map_err(|e| Error::setting("transcript", e))?;
-            json.push(b'\n');
-            json
-        }
+        Form::Json => json(t)?,
+        Form::SummaryJson => json(&summarise(t))?,
+        Form::SummaryHtml => summary::html(&summarise(t)).into_bytes(),
         Form::Txt => reading::text(&shown).into_bytes(),
         Form::Md => reading::markdown(&shown).into_bytes(),
         Form::Csv => reading::csv(&shown).into_bytes(),
@@ -82,6 +99,12 @@ pub fn write(t: &Transcript, form: Form, how: &Writing) -> Result<Vec<u8>> {
         Form::Vtt => vtt(&cues(), how.word_times).into_bytes(),
         Form::Ttml => ttml(&cues(), &t.language).into_bytes(),
     })
+}
+
+fn json(value: &impl Serialize) -> Result<Vec<u8>> {
+    let mut json = serde_json::to_vec_pretty(value).map_err(|e| Error::setting("transcript", e))?;
+    json.push(b'\n');
+    Ok(json)
 }
 
 /// Cues as a caption file; `None` if the form is none for captions.

@@ -1,6 +1,6 @@
 //! Forms for people and tables: plain text, Markdown and CSV.
 
-use crate::transcript::{Ms, Segment, Transcript};
+use crate::transcript::{Segment, Transcript};
 use std::fmt::Write;
 
 /// A pause that begins a new paragraph.
@@ -43,11 +43,6 @@ pub fn text(t: &Transcript) -> String {
     out
 }
 
-/// The source's timecode where it has one, or the time from its start.
-pub fn moment(t: &Transcript, at: Ms) -> String {
-    t.source.timecode.as_ref().map_or_else(|| at.clock('.')[..8].to_owned(), |tc| tc.at(at))
-}
-
 /// Markdown (CommonMark): a title, what a reader should know, and paragraphs with their timecode.
 pub fn markdown(t: &Transcript) -> String {
     let mut out = format!("# {}\n\n", marked(&t.source.name));
@@ -58,7 +53,7 @@ pub fn markdown(t: &Transcript) -> String {
     for p in paragraphs(t) {
         let Some(first) = p.first() else { continue };
         let doubt = if first.doubtful { " *(doubtful)*" } else { "" };
-        let _ = writeln!(out, "**{}**{doubt} {}\n", moment(t, first.start_ms), marked(&joined(&p)));
+        let _ = writeln!(out, "**{}**{doubt} {}\n", t.moment(first.start_ms), marked(&joined(&p)));
     }
     out
 }
@@ -98,7 +93,7 @@ pub fn csv(t: &Transcript) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::transcript::{Source, Timecode, Word};
+    use crate::transcript::{Ms, Source, Timecode, Word};
     use media::units::Ratio;
 
     fn transcript() -> Transcript {
