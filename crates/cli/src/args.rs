@@ -109,7 +109,7 @@ pub struct Transcribe {
     /// Folder for what is written; without it, beside each file
     #[arg(long, value_name = "DIR")]
     pub to: Option<PathBuf>,
-    /// Forms to write: json, txt, md, srt, vtt, ttml, csv, summary.json, summary.html
+    /// Forms to write: json, txt, md, srt, vtt, ttml, csv, html, summary.json, summary.html
     #[arg(long = "as", value_name = "FORMS", value_delimiter = ',', default_value = "txt")]
     pub forms: Vec<words::write::Form>,
     /// Give each word its time in WebVTT

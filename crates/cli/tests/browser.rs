@@ -242,3 +242,65 @@ fn captions_are_read_by_a_browser() {
         assert_eq!(text.matches("<00:").count(), want.words.len() - 1, "{text}");
     }
 }
+
+/// Said behind the reading page: it is used as a reader uses it.
+const READER: &str = r#"<script>
+(async () => { const r = {}; try {
+  const player = document.getElementById('player'), words = [...document.querySelectorAll('#words span')];
+  const wait = (t, e) => new Promise(ok => t.addEventListener(e, ok, {once: true}));
+  player.muted = true;
+  if (player.readyState < 1) await wait(player, 'loadedmetadata');
+  let done = wait(player, 'seeked'); words[3].click(); await done; r.at = player.currentTime;
+  player.pause(); await new Promise(ok => setTimeout(ok, 50));
+  r.now = [...document.querySelectorAll('.now')].map(w => w.textContent);
+  done = wait(player, 'seeked'); player.currentTime = 1.45; await done; await new Promise(ok => setTimeout(ok, 50));
+  r.later = [...document.querySelectorAll('.now')].map(w => w.textContent);
+  player.currentTime = 0; await player.play(); await new Promise(ok => setTimeout(ok, 900));
+  player.pause(); r.playing = [player.currentTime, document.querySelector('.now')?.textContent];
+  const box = document.getElementById('search'); box.value = 'The TIDE'; box.dispatchEvent(new Event('input'));
+  r.found = [document.querySelectorAll('.found').length, document.getElementById('count').textContent];
+  document.getElementById('next').click(); r.next = document.getElementById('count').textContent;
+  box.value = 'heron'; box.dispatchEvent(new Event('input')); r.none = document.getElementById('count').textContent;
+  r.copied = window.transcript.withTimes();
+} catch (e) { r.error = String(e); } await fetch('/said', {method: 'POST', body: JSON.stringify(r)}); })();
+</script></body>"#;
+
+#[test]
+fn the_reading_page_goes_to_words_marks_them_and_searches() {
+    use words::page::Player;
+    use words::transcript::{Ms, Segment, Source, Transcript, Word};
+    let words: Vec<Word> = "The tide comes in. Then the tide, they say, goes out again."
+        .split(' ')
+        .enumerate()
+        .map(|(i, w)| Word {
+            text: w.into(),
+            start_ms: Ms(i as i64 * 200),
+            end_ms: Ms(i as i64 * 200 + 180),
+            ..Word::default()
+        })
+        .collect();
+    let t = Transcript {
+        source: Source { name: "tide.mp4".into(), duration_ms: Ms(3000), timecode: None },
+        segments: Segment::of(words, false).into_iter().collect(),
+        ..Transcript::default()
+    };
+    let clip = make_clip(&Clip { frames: 75, ..Clip::default() });
+    let page = words::page::html(&t, Some(&Player::inside(&clip, "video/mp4")));
+    let Some(said) = ask(&page.replace("</body>", READER), b"") else { return };
+    assert!(said["error"].is_null(), "{said}");
+    assert!((said["at"].as_f64().unwrap() - 0.6).abs() < 0.05, "{said}");
+    assert_eq!(
+        (said["now"].to_string(), said["later"].to_string()),
+        ("[\"in.\"]".into(), "[\"they\"]".into())
+    );
+    // While it plays, the word at the player's moment is marked.
+    let (at, word) = (said["playing"][0].as_f64().unwrap(), said["playing"][1].as_str().unwrap());
+    let index = "The tide comes in. Then the tide, they say, goes out again."
+        .split(' ')
+        .position(|w| w == word)
+        .unwrap();
+    assert!(at > 0.2 && (at - index as f64 * 0.2).abs() < 0.3, "{said}");
+    assert_eq!(said["found"].to_string(), "[4,\"1 of 2\"]");
+    assert_eq!((said["next"].as_str(), said["none"].as_str()), (Some("2 of 2"), Some("not found")));
+    assert_eq!(said["copied"], "00:00:00  The tide comes in. Then the tide, they say, goes out again.");
+}

@@ -8,6 +8,7 @@ pub mod error;
 pub mod listen;
 mod math;
 pub mod model;
+pub mod page;
 pub mod recognise;
 pub mod score;
 pub mod summary;

@@ -58,7 +58,9 @@ const SAMPLES: &[Sample] = &[
             ("editors", "warden-interview.txt"),
             ("editors", "warden-interview.srt"),
             ("editors", "warden-interview.vtt"),
-            ("editors", "warden-interview.json")
+            ("editors", "warden-interview.json"),
+            ("editors", "warden-interview.html"),
+            ("editors", "warden-interview.summary.html")
         ])
     ),
     sample!("dawn-north-sluice.wav", Wanted::Delivered(&[("editors", "dawn-north-sluice_listen.m4a")])),

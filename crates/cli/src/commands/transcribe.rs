@@ -8,6 +8,7 @@ use std::fs::File;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::sync::atomic::AtomicBool;
+use words::page::Player;
 use words::recognise::engine::Effort;
 use words::transcribe::{Options, transcribe as hear};
 use words::write::Writing;
@@ -18,7 +19,7 @@ pub fn transcribe(a: &Transcribe) -> Result<ExitCode> {
         ui::print_json(&Transcript::schema())?;
         return Ok(ExitCode::SUCCESS);
     }
-    let how = Writing { style: (&a.style).into(), word_times: a.word_times };
+    let how = Writing { style: (&a.style).into(), word_times: a.word_times, player: None };
     how.style.validate()?;
     let options = Options {
         threads: a.threads,
@@ -38,6 +39,25 @@ pub fn transcribe(a: &Transcribe) -> Result<ExitCode> {
         }
     }
     Ok(ExitCode::from(u8::from(failed)))
+}
+
+/// The reading page plays the file itself: by its name where the page lies beside it, or by its whole path.
+fn player(path: &Path, folder: &Path) -> Option<Player> {
+    let real = std::fs::canonicalize(path).ok()?;
+    let beside = std::fs::canonicalize(folder).ok().as_deref() == real.parent();
+    let encoded = |p: &Path| -> String {
+        use std::os::unix::ffi::OsStrExt;
+        let plain = |b: u8| b.is_ascii_alphanumeric() || b"-_./~".contains(&b);
+        p.as_os_str()
+            .as_bytes()
+            .iter()
+            .map(|&b| if plain(b) { char::from(b).to_string() } else { format!("%{b:02X}") })
+            .collect()
+    };
+    let address =
+        if beside { encoded(Path::new(real.file_name()?)) } else { format!("file://{}", encoded(&real)) };
+    let facts = porter::jobs::facts_of(&real).ok()?;
+    Some(Player { address, picture: facts.picture().is_some() })
 }
 
 /// One spelling a line; empty lines and those that start with # are for people.
@@ -65,7 +85,8 @@ fn one(a: &Transcribe, model: &Model, options: &Options, how: &Writing, path: &P
         _ => PathBuf::from("."),
     };
     let stem = path.file_stem().map_or("transcript".into(), |s| s.to_string_lossy());
-    let saved = save(&t, &folder, &stem, &a.forms, how)?;
+    let how = Writing { player: player(path, &folder), ..how.clone() };
+    let saved = save(&t, &folder, &stem, &a.forms, &how)?;
     let words = t.words().count();
     crate::say!(
         "{name}: {} of sound, {words} word{}, in {}",

@@ -384,7 +384,7 @@ fn transcript(c: &mut Checker<'_>, here: &At, t: &raw::Transcript) -> Vec<Part> 
     let terms = t.terms.clone().unwrap_or_default();
     let hearing = Hearing { options: Options { threads: threads as usize, effort, track, terms }, model };
     let style = t.captions.as_ref().map_or_else(Style::default, |s| captions(c, &key(here, "captions"), s));
-    let writing = Writing { style, word_times: t.word_times.unwrap_or(false) };
+    let writing = Writing { style, word_times: t.word_times.unwrap_or(false), player: None };
     let part = |form: Form| Part {
         recipe: Recipe {
             transcript: Some(TranscriptRecipe { form, hearing: hearing.clone(), writing: writing.clone() }),

@@ -128,7 +128,7 @@ fn make_all(order: &Order, control: &Arc<Control>, reading: &Reading) -> Result<
         let why = "the preset writes a transcript, but the file is one picture";
         return Err(media::Error::unsupported("", why).into());
     }
-    let mut written = super::transcripts::make(&order.source, &spoken, |at, of| {
+    let mut written = super::transcripts::make(&order.source, &spoken, &media, |at, of| {
         let _ = reading.total.set(Some(of.0.max(0) as u64));
         reading.heard.store(at.0.max(0) as u64, Ordering::Relaxed);
     })?

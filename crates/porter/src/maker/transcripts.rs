@@ -8,13 +8,35 @@ use std::fs::File;
 use std::io::Write;
 use std::path::Path;
 use std::sync::atomic::AtomicBool;
+use words::page::Player;
 use words::transcript::Ms;
+use words::write::{Form, Writing};
 use words::{Model, Transcript, transcribe, write};
+
+/// A proxy up to this size becomes a part of the reading page.
+const MAX_PLAYER: u64 = 48_000_000;
+
+/// What the reading page plays: the smallest picture output of the same job, or its sound.
+fn player(media: &[&OrderedOutput], notes: &mut Vec<String>) -> Result<Option<Player>> {
+    let size = |o: &OrderedOutput| std::fs::metadata(&o.path).map_or(u64::MAX, |m| m.len());
+    let playable = media.iter().filter(|o| o.recipe.media.still.is_none());
+    let Some(o) = playable.min_by_key(|o| (o.recipe.media.video.is_none(), size(o))) else { return Ok(None) };
+    if size(o) > MAX_PLAYER {
+        notes.push(format!(
+            "the page has no player: the smallest proxy has {} bytes, up to {MAX_PLAYER} are put in",
+            size(o)
+        ));
+        return Ok(None);
+    }
+    let bytes = std::fs::read(&o.path).map_err(Error::path("cannot read", &o.path))?;
+    Ok(Some(Player::inside(&bytes, if o.recipe.media.video.is_some() { "video/mp4" } else { "audio/mp4" })))
+}
 
 /// Makes all of them, in order. The first of each hearing brings the transcript itself along.
 pub fn make(
     source: &Path,
     outputs: &[&OrderedOutput],
+    media: &[&OrderedOutput],
     mut passed: impl FnMut(Ms, Ms),
 ) -> Result<Vec<(Made, Option<Box<Transcript>>)>> {
     let mut heard: Vec<(&Hearing, Transcript)> = Vec::new();
@@ -38,13 +60,15 @@ pub fn make(
             }
         };
         let transcript = &heard[place].1;
-        let bytes = write::write(transcript, recipe.form, &recipe.writing)?;
+        let mut notes = transcript.notes.clone();
+        let player = if recipe.form == Form::Html { player(media, &mut notes)? } else { None };
+        let bytes = write::write(transcript, recipe.form, &Writing { player, ..recipe.writing.clone() })?;
         let fail = |e| Error::path("cannot write", &o.path)(e);
         let mut file = File::create(&o.path).map_err(fail)?;
         file.write_all(&bytes).and_then(|()| file.sync_all()).map_err(fail)?;
         let seconds = transcript.source.duration_ms.seconds();
         made.push((
-            Made { seconds, notes: transcript.notes.clone(), ..Made::default() },
+            Made { seconds, notes, ..Made::default() },
             known.is_none().then(|| Box::new(transcript.clone())),
         ));
     }

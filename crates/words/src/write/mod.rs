@@ -10,6 +10,7 @@ pub use reading::paragraphs;
 
 use crate::captions::{Cue, Style, shape};
 use crate::error::{Error, Result};
+use crate::page::{self, Player};
 use crate::summary::{self, summarise};
 use crate::transcript::Transcript;
 use serde::{Deserialize, Serialize};
@@ -28,6 +29,8 @@ pub enum Form {
     Vtt,
     Ttml,
     Csv,
+    /// The reading page.
+    Html,
     /// The summary for programs.
     #[serde(rename = "summary.json")]
     SummaryJson,
@@ -37,7 +40,7 @@ pub enum Form {
 }
 
 impl Form {
-    pub const ALL: [Form; 9] = [
+    pub const ALL: [Form; 10] = [
         Form::Json,
         Form::Txt,
         Form::Md,
@@ -45,6 +48,7 @@ impl Form {
         Form::Vtt,
         Form::Ttml,
         Form::Csv,
+        Form::Html,
         Form::SummaryJson,
         Form::SummaryHtml,
     ];
@@ -59,6 +63,7 @@ impl Form {
             Form::Vtt => "vtt",
             Form::Ttml => "ttml",
             Form::Csv => "csv",
+            Form::Html => "html",
             Form::SummaryJson => "summary.json",
             Form::SummaryHtml => "summary.html",
         }
@@ -82,6 +87,9 @@ pub struct Writing {
     pub style: Style,
     /// WebVTT gives each word its time.
     pub word_times: bool,
+    /// What the reading page plays: known only when the page is made.
+    #[serde(skip)]
+    pub player: Option<Player>,
 }
 
 pub fn write(t: &Transcript, form: Form, how: &Writing) -> Result<Vec<u8>> {
@@ -90,6 +98,7 @@ pub fn write(t: &Transcript, form: Form, how: &Writing) -> Result<Vec<u8>> {
     let cues = || shape(shown.words(), &how.style);
     Ok(match form {
         Form::Json => json(t)?,
+        Form::Html => page::html(t, how.player.as_ref()).into_bytes(),
         Form::SummaryJson => json(&summarise(t))?,
         Form::SummaryHtml => summary::html(&summarise(t)).into_bytes(),
         Form::Txt => reading::text(&shown).into_bytes(),
