@@ -456,7 +456,10 @@ pub fn html(s: &Summary) -> String {
         out += "</table>\n";
     };
     let lines = |l: &[Line]| l.iter().map(|l| (time(&l.at), text(&l.text))).collect();
-    section("Main points", lines(&s.points));
+    // Where all was said above, it is not said again.
+    if s.points.len() > s.summary.len() {
+        section("Main points", lines(&s.points));
+    }
     section("To do", lines(&s.actions));
     section("Questions", lines(&s.questions));
     let kind = |k: NameKind| match k {

@@ -45,7 +45,7 @@ pub fn html(t: &Transcript, player: Option<&Player>) -> String {
         let tag = if p.picture { "video" } else { "audio" };
         let _ = writeln!(
             out,
-            "<{tag} id=\"player\" controls preload=\"metadata\" src=\"{}\"></{tag}>",
+            "<{tag} id=\"player\" controls preload=\"auto\" src=\"{}\"></{tag}>",
             quoted(&p.address)
         );
     }
@@ -133,7 +133,7 @@ mod tests {
             "{page}"
         );
         assert!(page.contains(
-            "<video id=\"player\" controls preload=\"metadata\" src=\"data:video/mp4;base64,YWJjZA==\">"
+            "<video id=\"player\" controls preload=\"auto\" src=\"data:video/mp4;base64,YWJjZA==\">"
         ));
         assert_eq!(page.matches("<script>").count(), 1);
         assert!(!page.contains("http"), "nothing is fetched");

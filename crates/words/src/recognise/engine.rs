@@ -8,7 +8,7 @@ use crate::listen::{Span, Window, Windows};
 use crate::model::{Model, RATE};
 use crate::transcript::{Gap, Ms, Segment, Word};
 use std::collections::BTreeMap;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel, sync_channel};
 use std::sync::{Arc, Mutex};
 
@@ -82,13 +82,14 @@ pub fn recognise(
     std::thread::scope(|scope| {
         // A short queue: reading waits for recognising.
         let (jobs, taken) = sync_channel::<(usize, Window)>(threads * TOGETHER);
+        let queued = Arc::new(AtomicUsize::new(0));
         // Only the threads hold it: when all have ended, sending fails instead of waiting.
         let taken = Arc::new(Mutex::new(taken));
         let (tell, told) = channel();
         let workers: Vec<_> = (0..threads)
             .map(|_| {
-                let (tell, taken) = (tell.clone(), taken.clone());
-                scope.spawn(move || work(model, settings, &taken, &tell, stop))
+                let (tell, taken, queued) = (tell.clone(), taken.clone(), queued.clone());
+                scope.spawn(move || work(model, settings, &taken, &queued, &tell, stop))
             })
             .collect();
         drop((tell, taken));
@@ -110,6 +111,7 @@ pub fn recognise(
                     None => windows.finish(&model.activity, &mut ready, &mut spoken),
                 }
                 for w in ready.drain(..) {
+                    queued.fetch_add(1, Ordering::Relaxed);
                     jobs.send((number, w)).map_err(|_| Error::Stopped)?;
                     number += 1;
                 }
@@ -151,6 +153,7 @@ fn work(
     model: &Model,
     settings: &Settings,
     jobs: &Mutex<Receiver<(usize, Window)>>,
+    queued: &AtomicUsize,
     tell: &Sender<Done>,
     stop: &AtomicBool,
 ) {
@@ -158,12 +161,15 @@ fn work(
         let mut batch = Vec::new();
         if let Ok(jobs) = jobs.lock() {
             batch.extend(jobs.recv().ok());
-            while batch.len() < TOGETHER
+            // A fair share of what waits, so that no thread has much left when the others have ended.
+            let share = queued.load(Ordering::Relaxed) / settings.threads.max(1);
+            while batch.len() < share.clamp(1, TOGETHER)
                 && let Ok(job) = jobs.try_recv()
             {
                 batch.push(job);
             }
         }
+        queued.fetch_sub(batch.len(), Ordering::Relaxed);
         if batch.is_empty() || stop.load(Ordering::Relaxed) {
             return;
         }
