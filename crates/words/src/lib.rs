@@ -6,6 +6,7 @@
 pub mod captions;
 pub mod error;
 pub mod listen;
+mod markup;
 mod math;
 pub mod model;
 pub mod page;

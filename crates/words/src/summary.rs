@@ -5,6 +5,7 @@
 //! abstracts", 1958), each chosen one lowering the worth of what resembles it (maximal marginal relevance). Actions and
 //! questions are found by how they are said, names by their capitals, links, dates and numbers by their form.
 
+use crate::markup::quoted;
 use crate::transcript::{Ms, Transcript, Word};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -426,8 +427,7 @@ fn linked(word: &str) -> bool {
 
 /// One page that stands in a mail: no scripts, no files beside it.
 pub fn html(s: &Summary) -> String {
-    let text =
-        |t: &str| t.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;");
+    let text = quoted;
     let time = |at: &str| {
         format!("<span style=\"color:#666;font-family:monospace;white-space:nowrap\">{}</span>", text(at))
     };

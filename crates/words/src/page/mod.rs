@@ -1,6 +1,7 @@
 //! The reading page: one file with the player, the transcript beside it, and nothing to fetch. A click on a word goes
 //! there; the word that is being said is marked; the text can be searched, copied with timecodes, and printed.
 
+use crate::markup::quoted;
 use crate::transcript::Transcript;
 use crate::write::paragraphs;
 use std::fmt::Write;
@@ -85,10 +86,6 @@ pub fn html(t: &Transcript, player: Option<&Player>) -> String {
     }
     let _ = writeln!(out, "</main>\n<script>\n{SCRIPT}</script>\n</body>\n</html>");
     out
-}
-
-fn quoted(text: &str) -> String {
-    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
 }
 
 /// RFC 4648, section 4.

@@ -1,6 +1,7 @@
 //! SubRip, WebVTT and TTML from cues.
 
 use crate::captions::Cue;
+use crate::markup::{escaped, quoted};
 use std::fmt::Write;
 
 /// SubRip: no standard, but one habit. Numbers from 1, a comma before the milliseconds, an empty line behind.
@@ -36,10 +37,6 @@ pub fn vtt(cues: &[Cue], word_times: bool) -> String {
     out
 }
 
-fn escaped(text: &str) -> String {
-    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;")
-}
-
 /// TTML in the text profile of IMSC 1.1 (W3C): one region at the bottom, times on the media's own line.
 pub fn ttml(cues: &[Cue], language: &str) -> String {
     let mut out = format!(
@@ -70,10 +67,6 @@ pub fn ttml(cues: &[Cue], language: &str) -> String {
     }
     out.push_str("    </div>\n  </body>\n</tt>\n");
     out
-}
-
-fn quoted(text: &str) -> String {
-    escaped(text).replace('"', "&quot;")
 }
 
 #[cfg(test)]
