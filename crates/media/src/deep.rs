@@ -201,14 +201,8 @@ fn add_picture(digest: &mut Xxh3, f: &VideoFrame) {
     }
 }
 
-fn sound(d: &mut DeepTrack, digest: &mut Xxh3, mut frame: AudioFrame, packet: &Packet) {
-    if !packet.shown {
-        return;
-    }
-    frame.trim(packet.trim_start as usize, 0);
-    if let Some(keep) = packet.keep {
-        frame.trim(0, frame.len().saturating_sub(keep as usize));
-    }
+fn sound(d: &mut DeepTrack, digest: &mut Xxh3, frame: AudioFrame, packet: &Packet) {
+    let Some(frame) = frame.heard(packet) else { return };
     d.decoded += frame.len() as u64;
     digest.update(&frame.samples.iter().flat_map(|s| s.to_le_bytes()).collect::<Vec<_>>());
 }

@@ -139,6 +139,7 @@ fn sixteen_bits_stay_sixteen(#[case] name: &str) {
 #[case("picture.jpg", 32.0)]
 #[case("picture.avif", 40.0)]
 #[case("profile.png", 45.0)]
+#[case("wide.png", 38.0)]
 #[case("still.gif", 28.0)]
 fn other_pictures_are_near(#[case] name: &str, #[case] least: f64) {
     let alike = luma_difference(&picture("picture.png"), &picture(name));
@@ -201,21 +202,27 @@ fn frames(d: &mut dyn Demux) -> Vec<VideoFrame> {
 }
 
 #[rstest]
-#[case("browser-vp8.ivf", "VP8", 8)]
-#[case("browser-vp9.ivf", "VP9", 8)]
-#[case("browser-vp9-10.ivf", "VP9", 10)]
-#[case("browser-av1.ivf", "AV1", 8)]
-#[case("browser.h264", "H.264", 8)]
-fn frames_are_those_of_the_browser_to_the_bit(#[case] name: &str, #[case] codec: &str, #[case] depth: u8) {
+#[case("browser-vp8.ivf", "browser.json", "VP8", 8, Chroma::C420)]
+#[case("browser-vp9.ivf", "browser.json", "VP9", 8, Chroma::C420)]
+#[case("browser-vp9-10.ivf", "browser.json", "VP9", 10, Chroma::C420)]
+#[case("browser-av1.ivf", "browser.json", "AV1", 8, Chroma::C420)]
+#[case("browser.h264", "browser.json", "H.264", 8, Chroma::C420)]
+#[case("av1-10.ivf", "av1.json", "AV1", 10, Chroma::C420)]
+#[case("av1-422-10.ivf", "av1.json", "AV1", 10, Chroma::C422)]
+#[case("av1-444-12.ivf", "av1.json", "AV1", 12, Chroma::C444)]
+fn frames_are_those_of_other_decoders_to_the_bit(
+    #[case] name: &str,
+    #[case] digests: &str,
+    #[case] codec: &str,
+    #[case] depth: u8,
+    #[case] chroma: Chroma,
+) {
     let expected: serde_json::Value =
-        serde_json::from_str(&std::fs::read_to_string(fixture("browser.json")).unwrap()).unwrap();
+        serde_json::from_str(&std::fs::read_to_string(fixture(digests)).unwrap()).unwrap();
     let wanted: Vec<String> = serde_json::from_value(expected[name]["frames"].clone()).unwrap();
     let mut d = open(name);
     let v = d.tracks()[0].video().unwrap().clone();
-    assert_eq!(
-        (d.tracks()[0].codec.name().as_str(), v.depth, v.chroma),
-        (codec, Some(depth), Some(Chroma::C420))
-    );
+    assert_eq!((d.tracks()[0].codec.name().as_str(), v.depth, v.chroma), (codec, Some(depth), Some(chroma)));
     let got = frames(d.as_mut());
     assert!(got.windows(2).all(|w| w[0].pts < w[1].pts));
     let digests: Vec<String> =

@@ -80,6 +80,7 @@ fn mutated_files_of_every_format_do_no_harm(
 ) {
     let bytes = std::fs::read(&path).unwrap();
     let seed = path.to_string_lossy().bytes().fold(7, |h: u64, b| h.wrapping_mul(31).wrapping_add(b.into()));
+    use_file(&bytes);
     // Most of what can go wrong stands in front.
     storm(&bytes[..bytes.len().min(20_000)], 0, seed);
 }

@@ -95,11 +95,16 @@ impl BlockReader {
             self.last = i;
             return Ok(());
         }
-        let mut bytes = if self.blocks.len() < KEPT {
-            Vec::with_capacity(BLOCK as usize)
-        } else {
-            let oldest = (0..self.blocks.len()).min_by_key(|&i| self.blocks[i].used).unwrap_or(0);
-            self.blocks.swap_remove(oldest).bytes
+        // Who reads on in order does not come back to what was two blocks before: its memory is still near the processor.
+        let passed = self.blocks.get(self.last).filter(|b| b.number + 1 == number);
+        let passed = passed.and_then(|b| self.blocks.iter().position(|p| p.number + 1 == b.number));
+        let mut bytes = match passed {
+            Some(passed) => self.blocks.swap_remove(passed).bytes,
+            None if self.blocks.len() < KEPT => Vec::with_capacity(BLOCK as usize),
+            None => {
+                let oldest = (0..self.blocks.len()).min_by_key(|&i| self.blocks[i].used).unwrap_or(0);
+                self.blocks.swap_remove(oldest).bytes
+            }
         };
         bytes.clear();
         self.seek(number * BLOCK)?;

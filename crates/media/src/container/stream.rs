@@ -365,7 +365,7 @@ impl SeenTrack {
         };
         let usual = match (self.times.as_slice(), stated_rate) {
             ([first, .., last], _) => (last - first) / (self.times.len() as i64 - 1),
-            (_, Some(r)) => i64::from(scale) * i64::from(r.den) / i64::from(r.num),
+            (_, Some(r)) => held(i64::from(scale).saturating_mul(r.den.into()) / i64::from(r.num)),
             _ => self.last_duration.unwrap_or(0),
         };
         clock.usual = self.last_duration.filter(|&d| d > 0).unwrap_or(usual);
@@ -513,7 +513,7 @@ impl Clock {
     fn picture(&mut self, raw: Raw, track: &Track) -> Packet {
         let ticks = raw.pts.or(self.next).unwrap_or(self.first);
         let usual = self.rate.map_or(self.usual.max(1), |r| {
-            (i64::from(self.scale) * i64::from(r.den) / i64::from(r.num)).max(1)
+            held(i64::from(self.scale).saturating_mul(r.den.into()) / i64::from(r.num)).max(1)
         });
         if !raw.hidden {
             // Without times of its own, each picture follows the one before it.

@@ -1,5 +1,7 @@
 //! Decoded sound: 32-bit float, interleaved, full scale at 1.0.
 
+use crate::track::Packet;
+
 /// A stretch of sound. `pts` is in samples of `rate` from the start of the presentation.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct AudioFrame {
@@ -28,6 +30,17 @@ impl AudioFrame {
         self.samples.truncate(keep * ch);
         self.samples.drain(..start * ch);
         self.pts += start as i64;
+    }
+
+    /// What is to be heard of a packet's sound, at the packet's time; `None` if nothing is.
+    pub fn heard(mut self, packet: &Packet) -> Option<AudioFrame> {
+        self.trim(packet.trim_start as usize, 0);
+        // The packet's time is that of its first sample that is kept.
+        self.pts = packet.pts;
+        if let Some(keep) = packet.keep {
+            self.trim(0, self.len().saturating_sub(keep as usize));
+        }
+        (packet.shown && !self.is_empty()).then_some(self)
     }
 }
 

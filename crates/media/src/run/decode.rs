@@ -203,18 +203,9 @@ struct Sound {
 impl Sound {
     fn take(&mut self, packet: &Packet) -> Result<Option<AudioFrame>> {
         match self.decoder.decode(packet) {
-            Ok(mut frame) => {
+            Ok(frame) => {
                 self.good += 1;
-                if !packet.shown {
-                    return Ok(None);
-                }
-                // The packet's time is that of its first sample that is kept.
-                frame.trim(packet.trim_start as usize, 0);
-                frame.pts = packet.pts;
-                if let Some(keep) = packet.keep {
-                    frame.trim(0, frame.len().saturating_sub(keep as usize));
-                }
-                Ok((!frame.is_empty()).then_some(frame))
+                Ok(frame.heard(packet))
             }
             Err(e @ Error::Damaged(_)) => {
                 // The hole it leaves is filled with silence.

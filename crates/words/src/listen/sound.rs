@@ -175,19 +175,9 @@ impl SoundTrack {
                 Err(e) => return Err(e.into()),
             };
             match self.decoder.decode(&packet) {
-                Ok(mut frame) => {
+                Ok(frame) => {
                     self.decoded += 1;
-                    if !packet.shown {
-                        continue;
-                    }
-                    frame.trim(packet.trim_start as usize, 0);
-                    frame.pts = packet.pts;
-                    if let Some(keep) = packet.keep {
-                        frame.trim(0, frame.len().saturating_sub(keep as usize));
-                    }
-                    if frame.is_empty() {
-                        continue;
-                    }
+                    let Some(frame) = frame.heard(&packet) else { continue };
                     if (frame.rate, frame.channels) != (self.rate, self.channels) {
                         self.note(format!(
                             "{} channels at {} Hz in a track of {} at {}",

@@ -21,6 +21,11 @@ impl Decoder {
         }
         let mut library = Library::new(Transport::Raw);
         library.config_raw(setup).map_err(|e| Error::unsupported("AAC setup", e.message()))?;
+        // By itself the library makes two channels of one (parametric stereo may come), and six of eight.
+        let most = config.channels.filter(|n| *n <= 2).unwrap_or(8);
+        library
+            .set_max_output_channels(most.into())
+            .map_err(|e| Error::unsupported("AAC setup", e.message()))?;
         Ok(Decoder::Full(Full { library, rate: config.rate }))
     }
 }

@@ -4,6 +4,8 @@
 pub mod adts;
 mod decode;
 mod encode;
+#[cfg(test)]
+mod more;
 
 pub use decode::Decoder;
 pub use encode::{Encoder, FRAME, RATES};
@@ -74,6 +76,8 @@ impl Config {
         }
         let channels = match channel_config {
             0 => None,
+            // Parametric stereo makes two of one.
+            1 if profile == "HE-AAC v2" => Some(2),
             7 => Some(8),
             11 => Some(7),
             12 | 14 => Some(8),

@@ -192,7 +192,7 @@ impl Avi {
         match &mut s.count {
             Count::Pictures { next, each, annex_b } => {
                 let pts = *next;
-                *next += *each;
+                *next = next.saturating_add(*each);
                 // An empty chunk shows the picture before it for longer.
                 if data.is_empty() {
                     return;
@@ -251,9 +251,9 @@ fn read_stream(strl: &[u8], number: u32) -> Result<(Described, Count)> {
             let mut track = Track::new(number, codec, Media::Video(v), rate.num);
             track.decode_times = annex_b;
             let mut d = Described::new(track, rate.num);
-            d.stated = Some(Time::new(i64::from(length) * i64::from(rate.den), rate.num));
+            d.stated = Some(Time::new(i64::from(length).saturating_mul(rate.den.into()), rate.num));
             d.stated_frames = Some(length.into());
-            let start = i64::from(le32(strh, 28).unwrap_or(0)) * i64::from(rate.den);
+            let start = i64::from(le32(strh, 28).unwrap_or(0)).saturating_mul(rate.den.into());
             Ok((d, Count::Pictures { next: start, each: rate.den.into(), annex_b }))
         }
         Some(b"auds") => {

@@ -394,7 +394,7 @@ impl Demux for Mp4Reader {
         let data = self.source.read(sample.offset, size as usize)?;
 
         // Edits: what of the packet is presented, and when.
-        let length = i64::from(sample.duration) * i64::from(run);
+        let length = i64::from(sample.duration).saturating_mul(run.into());
         let end = sample.pts.saturating_add(length);
         let (from, until) = (sample.pts.max(segment.from), end.min(segment.until()));
         let shown =
