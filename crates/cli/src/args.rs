@@ -1,7 +1,9 @@
 //! Arguments as typed. Each command turns them into what it does.
 
-use clap::{Args as ClapArgs, Parser, Subcommand};
+use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
+use porter::config::values;
 use std::path::PathBuf;
+use std::time::Duration;
 use words::captions::Style;
 
 /// Watch folders, proxies and delivery for post-production.
@@ -33,6 +35,8 @@ pub enum Command {
     Find(Find),
     /// Convert, move and check caption files
     Captions(Captions),
+    /// Serve as a speech or text service on this machine, to try a house with
+    StandIn(StandIn),
     /// Build a small working house from sample media and watch it work
     Demo(Demo),
     /// Print a completion script for a shell
@@ -130,6 +134,18 @@ pub struct Transcribe {
     /// Folder of another speech model
     #[arg(long, value_name = "DIR")]
     pub model: Option<PathBuf>,
+    /// A speech service that hears instead of this machine: its address, or its name in the house
+    #[arg(long, value_name = "SERVICE")]
+    pub service: Option<String>,
+    /// A text service that writes the summary: its address, or its name in the house
+    #[arg(long, value_name = "SERVICE")]
+    pub summary_service: Option<String>,
+    /// File with the token of services given by address
+    #[arg(long, value_name = "FILE")]
+    pub token_file: Option<PathBuf>,
+    /// The house that names services: its folder or its deft-porter.toml
+    #[arg(long, default_value = ".")]
+    pub house: PathBuf,
     /// Print the JSON schema of a transcript
     #[arg(long, exclusive = true)]
     pub schema: bool,
@@ -232,6 +248,55 @@ pub struct Captions {
     pub json: bool,
     #[command(flatten)]
     pub style: CaptionStyle,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct StandIn {
+    /// What it is
+    #[arg(required_unless_present = "openapi")]
+    pub what: Option<StandInKind>,
+    /// Port to listen at, on this machine only; 0 takes any that is free
+    #[arg(long, default_value_t = 8790)]
+    pub port: u16,
+    /// A token that every request must bring
+    #[arg(long)]
+    pub token: Option<String>,
+    /// Largest request it takes: 250 kB, 20 MB
+    #[arg(long, value_name = "SIZE", default_value = "100 MB", value_parser = size)]
+    pub most: u64,
+    /// So many requests are told to come again later
+    #[arg(long, value_name = "COUNT", default_value_t = 0)]
+    pub busy: u32,
+    /// Wait this long before each answer: 500 ms, 10 s
+    #[arg(long, value_name = "TIME", default_value = "0 s", value_parser = time)]
+    pub delay: Duration,
+    /// How closely a speech service gives times
+    #[arg(long, value_name = "WHAT", default_value = "words")]
+    pub times: Times,
+    /// Print the description of both services (OpenAPI 3.1)
+    #[arg(long)]
+    pub openapi: bool,
+}
+
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub enum StandInKind {
+    Speech,
+    Text,
+}
+
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub enum Times {
+    Words,
+    Segments,
+    None,
+}
+
+fn size(text: &str) -> Result<u64, String> {
+    values::bytes(text).ok_or_else(|| "a size with its unit is wanted, such as \"20 MB\"".into())
+}
+
+fn time(text: &str) -> Result<Duration, String> {
+    values::duration(text).ok_or_else(|| "a time with its unit is wanted, such as \"10 s\"".into())
 }
 
 #[derive(Debug, ClapArgs)]

@@ -105,17 +105,7 @@ fn numbered_pictures_are_one_clip_where_that_is_asked_for() {
 /// The published schema is what the program prints, and what it prints of every file fits it.
 #[test]
 fn the_schema_is_published_and_kept() {
-    let printed = json(&inspect(&["--schema"], &[]));
-    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/schema/inspect.json");
-    if std::env::var_os("UPDATE_SCHEMA").is_some() {
-        std::fs::create_dir_all(path.parent().unwrap()).unwrap();
-        std::fs::write(&path, serde_json::to_string_pretty(&printed).unwrap() + "\n").unwrap();
-    }
-    let published: Value = serde_json::from_str(&std::fs::read_to_string(&path).unwrap()).unwrap();
-    assert!(
-        printed == published,
-        "docs/schema/inspect.json is not of today: run UPDATE_SCHEMA=1 cargo test --test inspect"
-    );
+    let published = support::published("inspect.json", &["inspect", "--schema"]);
     let validator = jsonschema::validator_for(&published).unwrap();
     let mut files = vec![fixture("")];
     let real = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../../shared/real-media");

@@ -5,7 +5,7 @@ mod support;
 
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
-use support::{House, PROGRAM, text};
+use support::{House, PROGRAM, published, python, text};
 
 fn samples() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../../models/speech-en/samples")
@@ -20,23 +20,6 @@ fn names(dir: &Path) -> Vec<String> {
         std::fs::read_dir(dir).unwrap().map(|e| e.unwrap().file_name().to_string_lossy().into()).collect();
     all.sort();
     all
-}
-
-/// Python with the readers that `tools/set-up test` puts beside the build; `None`, with a word, without them.
-fn python(script: &str, args: &[&Path]) -> Option<String> {
-    let readers = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/readers");
-    if !readers.join("webvtt").exists() {
-        assert!(
-            std::env::var_os("DEFT_PORTER_SKIP_NOTHING").is_none(),
-            "the caption readers are not installed"
-        );
-        eprintln!("skipped: the caption readers are not installed (tools/set-up test)");
-        return None;
-    }
-    let out =
-        Command::new("python3").env("PYTHONPATH", readers).arg("-c").arg(script).args(args).output().unwrap();
-    assert!(out.status.success(), "{}", text(&out));
-    Some(String::from_utf8(out.stdout).unwrap())
 }
 
 #[test]
@@ -54,8 +37,7 @@ fn a_file_is_transcribed_into_every_form_and_read_by_others() {
     assert!(porter(&[&args[..], &["--as", "txt,srt"]].concat()).status.success());
     assert_eq!(names(dir.path()).iter().filter(|n| n.contains("_2.")).count(), 2);
 
-    let schema: serde_json::Value =
-        serde_json::from_slice(&porter(&["transcribe", "--schema"]).stdout).unwrap();
+    let schema = published("transcript.json", &["transcribe", "--schema"]);
     let json: serde_json::Value = serde_json::from_slice(&std::fs::read(file("json")).unwrap()).unwrap();
     let validator = jsonschema::validator_for(&schema).unwrap();
     assert!(

@@ -34,6 +34,7 @@ fn main() -> Result<(), Anyhow> {
                 timecode: 4 * 3600 * 25 + 30 * 60 * 25,
                 reel: Some("A014".into()),
                 sound: Some(voice(
+                    "en-gb",
                     150,
                     50,
                     6.0,
@@ -48,15 +49,16 @@ fn main() -> Result<(), Anyhow> {
                 width: 854,
                 height: 480,
                 rate: Ratio { num: 30_000, den: 1001 },
-                frames: 204,
+                frames: 423,
                 timecode: 107_892,
                 drop_frame: true,
                 reel: Some("B002".into()),
                 sound: Some(voice(
-                    145,
-                    40,
-                    6.8,
-                    "I have watched this estuary for twenty years. The bitterns came back when we let the reeds grow.",
+                    "en-gb-x-rp+f4",
+                    135,
+                    50,
+                    14.1,
+                    "I have watched this salt marsh for twenty two years. The birds came back when we let the reeds grow. The tide floods the mud twice a day. We need to repair the bridge before Friday.",
                 )?),
                 ..Clip::default()
             },
@@ -71,7 +73,7 @@ fn main() -> Result<(), Anyhow> {
     let whole = std::fs::read(dir.join("hide-camera-A014.mp4"))?;
     std::fs::write(dir.join("card-2-damaged.mp4"), &whole[..whole.len() * 2 / 5])?;
 
-    let spoken = voice(150, 50, 4.0, "Field recording, dawn, at the north sluice.")?;
+    let spoken = voice("en-gb", 150, 50, 4.0, "Field recording, dawn, at the north sluice.")?;
     write_wav(&dir.join("dawn-north-sluice.wav"), &mix_down(spoken, 2, 1))?;
     write_still(&dir.join("avocet-by-the-sluice.jpg"))?;
     std::fs::write(
@@ -82,10 +84,10 @@ fn main() -> Result<(), Anyhow> {
 }
 
 /// Speech over the sound of the marsh: stereo at 48 kHz, `seconds` long.
-fn voice(speed: u32, pitch: u32, seconds: f32, text: &str) -> Result<Vec<f32>, Anyhow> {
+fn voice(voice: &str, speed: u32, pitch: u32, seconds: f32, text: &str) -> Result<Vec<f32>, Anyhow> {
     let wav = std::env::temp_dir().join(format!("estuary-hours-{}.wav", std::process::id()));
     let status = Command::new("espeak-ng")
-        .args(["-v", "en-gb", "-s", &speed.to_string(), "-p", &pitch.to_string(), "-w"])
+        .args(["-v", voice, "-s", &speed.to_string(), "-p", &pitch.to_string(), "-w"])
         .arg(&wav)
         .arg(text)
         .status()

@@ -56,13 +56,19 @@ impl Error {
         move |source| Error::Path { doing, path, source }
     }
 
+    /// A service did not do its part.
+    pub fn is_of_service(&self) -> bool {
+        matches!(self, Error::Words(words::Error::Service(_)))
+    }
+
     /// Nothing is wrong with the job itself: the same step may succeed later, when someone has mended a
     /// disk, a share or a permission.
     pub fn may_pass(&self) -> bool {
         use media::Error::System;
-        matches!(
-            self,
-            Error::Path { .. } | Error::Store { .. } | Error::Differs { .. } | Error::Media(System(_))
-        )
+        self.is_of_service()
+            || matches!(
+                self,
+                Error::Path { .. } | Error::Store { .. } | Error::Differs { .. } | Error::Media(System(_))
+            )
     }
 }

@@ -12,6 +12,8 @@ pub mod naming;
 pub mod recipe;
 pub mod report;
 pub mod route;
+pub mod services;
+pub mod stand_in;
 pub mod store;
 pub mod transcripts;
 pub mod watch;

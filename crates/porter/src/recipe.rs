@@ -1,5 +1,6 @@
 //! What one output is made of: pictures, sound and stills by [`media`], transcripts by [`words`].
 
+use crate::services::Service;
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
 use words::transcribe::Options;
@@ -20,6 +21,28 @@ pub struct TranscriptRecipe {
     pub hearing: Hearing,
     #[serde(default)]
     pub writing: Writing,
+    /// A text service that writes the summary.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub summary: Option<Service>,
+    #[serde(default, skip_serializing_if = "Away::is_wait")]
+    pub if_away: Away,
+}
+
+/// What to do when a service cannot be used.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Away {
+    /// The job waits and tries again.
+    #[default]
+    Wait,
+    /// This machine does it, and the transcript says so.
+    Here,
+}
+
+impl Away {
+    fn is_wait(&self) -> bool {
+        *self == Away::Wait
+    }
 }
 
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -29,6 +52,9 @@ pub struct Hearing {
     /// Folder of another speech model than the built-in one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub model: Option<PathBuf>,
+    /// A service that hears instead of this machine.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub service: Option<Service>,
 }
 
 impl From<media::recipe::Recipe> for Recipe {

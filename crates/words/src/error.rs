@@ -10,6 +10,9 @@ pub enum Error {
     /// A caption or transcript file cannot be read.
     #[error("{format}, line {line}: {why}")]
     Text { format: &'static str, line: usize, why: String },
+    /// A service did not do what it was asked.
+    #[error("{0}")]
+    Service(String),
     /// A setting is out of its range.
     #[error("{what}: {why}")]
     Setting { what: &'static str, why: String },

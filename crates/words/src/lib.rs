@@ -12,6 +12,7 @@ pub mod model;
 pub mod page;
 pub mod recognise;
 pub mod score;
+pub mod service;
 pub mod summary;
 pub mod terms;
 pub mod transcribe;

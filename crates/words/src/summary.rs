@@ -196,10 +196,7 @@ pub fn summarise(t: &Transcript) -> Summary {
         source: t.source.name.clone(),
         duration_ms: t.source.duration_ms,
         method: METHOD.into(),
-        title: title(&sentences, &common).unwrap_or_else(|| {
-            let name = &t.source.name;
-            name.rsplit_once('.').map_or(name.as_str(), |(stem, _)| stem).to_owned()
-        }),
+        title: title(&sentences, &common).unwrap_or_else(|| t.source.stem().to_owned()),
         summary: in_order(MOST_SUMMARY),
         points: in_order(MOST_POINTS),
         actions: listed(&|s| is_action(&s.text)),
@@ -496,7 +493,7 @@ mod tests {
             text: w.into(),
             start_ms: Ms(i as i64 * 300),
             end_ms: Ms(i as i64 * 300 + 250),
-            confidence: 1.0,
+            confidence: Some(1.0),
             heard: None,
         });
         Transcript {

@@ -48,11 +48,12 @@ impl Terms {
             let last = &rest[n - 1];
             let text = format!("{}{}{}", before(&rest[0].text), term, behind(&last.text));
             let same = text == heard;
+            let least = |a: Option<f32>, b: Option<f32>| Some(a?.min(b?));
             out.push(Word {
                 text,
                 start_ms: rest[0].start_ms,
                 end_ms: last.end_ms,
-                confidence: rest[..n].iter().map(|w| w.confidence).fold(1.0, f32::min),
+                confidence: rest[..n].iter().map(|w| w.confidence).reduce(least).flatten(),
                 heard: (!same).then_some(heard),
             });
             rest = &rest[n..];
@@ -157,7 +158,7 @@ mod tests {
             text: w.into(),
             start_ms: Ms(i as i64),
             end_ms: Ms(i as i64 + 1),
-            confidence: 0.9,
+            confidence: Some(0.9),
             heard: None,
         });
         let got = Terms::new(&terms).words(words.collect());

@@ -6,7 +6,8 @@ use std::sync::atomic::AtomicBool;
 use std::sync::{LazyLock, OnceLock};
 use words::Model;
 use words::model::Files;
-use words::recognise::engine::{self, Effort, Heard, Settings};
+use words::recognise::assemble::Heard;
+use words::recognise::engine::{self, Effort, Settings};
 use words::recognise::greedy::{self, Sound};
 use words::score::{Score, normal, score};
 

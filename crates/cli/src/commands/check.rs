@@ -39,6 +39,23 @@ pub fn check(a: &args::House) -> Result<ExitCode> {
         folder(&format!("place {}", p.name), &p.folder, true);
     }
     folder("state", &house.state, false);
+    let mut away = false;
+    if !house.services.is_empty() {
+        crate::say!("\nServices");
+    }
+    for s in &house.services {
+        let found = s.look();
+        away |= found.is_err();
+        crate::say!(
+            "  {:<20} {:<28} {}",
+            if found.is_ok() { "ok" } else { "NOT USABLE NOW" },
+            s.name,
+            s.address
+        );
+        if let Err(why) = found {
+            crate::say!("  {:<20} {why}", "");
+        }
+    }
     crate::say!("\nParts of this program");
     for part in media::parts::all() {
         crate::say!("  {:<20} {}", part.name, part.state());
@@ -46,7 +63,12 @@ pub fn check(a: &args::House) -> Result<ExitCode> {
     if !good {
         crate::say!("\nSome folders cannot be used. Make them, mount them or mend their permissions.");
     }
-    Ok(ExitCode::from(u8::from(!good)))
+    if away {
+        crate::say!(
+            "\nA service cannot be used now. Its jobs wait for it, or are done here where if_away = \"here\"."
+        );
+    }
+    Ok(ExitCode::from(u8::from(!good || away)))
 }
 
 fn count(n: usize, what: &str) -> String {

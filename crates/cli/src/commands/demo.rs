@@ -12,6 +12,7 @@ use std::io::Write;
 use std::path::Path;
 use std::process::{Child, Command, ExitCode, Stdio};
 use std::time::{Duration, Instant};
+use words::write::Form;
 
 const CONFIG: &str = include_str!("../../../../demo/deft-porter.toml");
 
@@ -113,7 +114,7 @@ pub fn demo(a: &Demo) -> Result<ExitCode> {
     if good {
         crate::say!("Everything is as it should be. Have a look:\n");
         crate::say!(
-            "  deft-porter status {0}\n  deft-porter status {0} --job 1\n  deft-porter inspect {0}/editors\n  cat {0}/turned-away/*.why.txt",
+            "  deft-porter status {0}\n  deft-porter status {0} --job 1\n  deft-porter inspect {0}/editors\n  deft-porter find hide --house {0}\n  cat {0}/turned-away/*.why.txt",
             a.dir.display()
         );
     } else {
@@ -246,8 +247,8 @@ fn judge(house: &House, job: &JobStatus, wanted: Wanted) -> std::result::Result<
 
 /// What a transcript or a caption file holds, read back from it; `None` for media.
 fn words_in(path: &Path) -> Option<std::result::Result<String, String>> {
-    let form: words::write::Form = path.extension()?.to_str()?.parse().ok()?;
-    use words::write::Form;
+    let name = path.file_name()?.to_str()?;
+    let form = Form::ALL.into_iter().rev().find(|f| name.ends_with(&format!(".{}", f.extension())))?;
     let held = || -> Result<String> {
         let bytes = std::fs::read(path)?;
         Ok(match form {
@@ -256,6 +257,12 @@ fn words_in(path: &Path) -> Option<std::result::Result<String, String>> {
             }
             Form::Json => {
                 format!("{} words", serde_json::from_slice::<words::Transcript>(&bytes)?.words().count())
+            }
+            Form::Html | Form::SummaryHtml => {
+                let kind = if form == Form::Html { "reading page" } else { "summary" };
+                let page = String::from_utf8(bytes)?;
+                anyhow::ensure!(page.ends_with("</html>\n"), "the {kind} is not whole");
+                format!("{kind}, {}", ui::bytes(page.len() as u64))
             }
             _ => format!("{} words", String::from_utf8(bytes)?.split_whitespace().count()),
         })

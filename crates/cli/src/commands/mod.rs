@@ -8,6 +8,7 @@ mod init;
 mod inspect;
 mod manual;
 mod run;
+mod stand_in;
 mod status;
 mod transcribe;
 pub mod version;
@@ -26,6 +27,7 @@ pub fn run(args: Args) -> Result<ExitCode> {
         Command::Transcribe(a) => transcribe::transcribe(&a),
         Command::Find(a) => find::find(&a),
         Command::Captions(a) => captions::captions(&a),
+        Command::StandIn(a) => stand_in::stand_in(&a),
         Command::Demo(a) => demo::demo(&a),
         Command::Completions(a) => manual::completions(&a),
         Command::Manual(a) => manual::pages(&a),

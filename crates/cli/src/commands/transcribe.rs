@@ -2,7 +2,9 @@
 
 use crate::args::Transcribe;
 use crate::ui::{self, progress::Progress};
-use anyhow::{Context, Result};
+use anyhow::{Context, Result, anyhow, bail};
+use porter::config::House;
+use porter::services::{Client, Login, Secret, Service};
 use porter::transcripts::save;
 use std::fs::File;
 use std::path::{Path, PathBuf};
@@ -10,7 +12,8 @@ use std::process::ExitCode;
 use std::sync::atomic::AtomicBool;
 use words::page::Player;
 use words::recognise::engine::Effort;
-use words::transcribe::{Options, transcribe as hear};
+use words::service::summary::summarise;
+use words::transcribe::{Engine, Options, transcribe as hear};
 use words::write::Writing;
 use words::{Model, Transcript};
 
@@ -19,7 +22,7 @@ pub fn transcribe(a: &Transcribe) -> Result<ExitCode> {
         ui::print_json(&Transcript::schema())?;
         return Ok(ExitCode::SUCCESS);
     }
-    let how = Writing { style: (&a.style).into(), word_times: a.word_times, player: None };
+    let how = Writing { style: (&a.style).into(), word_times: a.word_times, ..Writing::default() };
     how.style.validate()?;
     let options = Options {
         threads: a.threads,
@@ -30,10 +33,16 @@ pub fn transcribe(a: &Transcribe) -> Result<ExitCode> {
     if let Some(to) = &a.to {
         std::fs::create_dir_all(to).with_context(|| format!("cannot make the folder {}", to.display()))?;
     }
+    let speech = a.service.as_deref().map(|s| service(a, s)).transpose()?;
+    let text = a.summary_service.as_deref().map(|s| service(a, s)).transpose()?;
     let model = Model::open(a.model.as_deref())?;
+    let engine = match &speech {
+        Some(service) => Engine::Service(service, &model.activity),
+        None => Engine::Here(&model),
+    };
     let mut failed = false;
     for path in &a.files {
-        if let Err(e) = one(a, &model, &options, &how, path) {
+        if let Err(e) = one(a, engine, text.as_ref(), &options, &how, path) {
             failed = true;
             eprintln!("{}: {e:#}", path.display());
         }
@@ -71,12 +80,45 @@ fn terms(path: &Path) -> Result<Vec<String>> {
         .collect())
 }
 
-fn one(a: &Transcribe, model: &Model, options: &Options, how: &Writing, path: &Path) -> Result<()> {
+/// A service by its address, with the usual settings, or by its name in the house.
+fn service(a: &Transcribe, wanted: &str) -> Result<Client> {
+    let service = if wanted.contains("://") {
+        if let Some(right) = Service::wrong_address(wanted) {
+            bail!("\"{wanted}\" is no address of a service: wanted is {right}");
+        }
+        let login = a.token_file.clone().map_or(Login::None, |f| Login::Token(Secret::File(f)));
+        let host = wanted.split('/').nth(2).unwrap_or(wanted);
+        Service { login, ..Service::at(host, wanted) }
+    } else {
+        let house = House::load(&a.house).map_err(|e| match e {
+            porter::Error::Path { .. } => {
+                anyhow!(
+                    "\"{wanted}\" is no address, so it is taken for the name of a service in a house: {e}"
+                )
+            }
+            e => e.into(),
+        })?;
+        let known: Vec<&str> = house.services.iter().map(|s| s.name.as_str()).collect();
+        house.service(wanted).cloned().with_context(|| {
+            format!("{} has no service \"{wanted}\"; it has: {}", house.file.display(), known.join(", "))
+        })?
+    };
+    Ok(Client::new(&service)?)
+}
+
+fn one(
+    a: &Transcribe,
+    engine: Engine<'_>,
+    text: Option<&Client>,
+    options: &Options,
+    how: &Writing,
+    path: &Path,
+) -> Result<()> {
     let file = File::open(path).context("cannot be read")?;
     let name = path.file_name().map_or_else(String::new, |n| n.to_string_lossy().into_owned());
     let mut progress = Progress::start(&format!("hearing {name}"));
     let heard =
-        hear(model, Box::new(file), &name, options, |at, of| progress.at(at, of), &AtomicBool::new(false));
+        hear(engine, Box::new(file), &name, options, |at, of| progress.at(at, of), &AtomicBool::new(false));
     let took = progress.end();
     let t = heard?;
     let folder = match (&a.to, path.parent()) {
@@ -85,7 +127,9 @@ fn one(a: &Transcribe, model: &Model, options: &Options, how: &Writing, path: &P
         _ => PathBuf::from("."),
     };
     let stem = path.file_stem().map_or("transcript".into(), |s| s.to_string_lossy());
-    let how = Writing { player: player(path, &folder), ..how.clone() };
+    let wanted = text.filter(|_| a.forms.iter().any(|f| f.is_summary()));
+    let summary = wanted.map(|service| summarise(service, &t)).transpose()?;
+    let how = Writing { player: player(path, &folder), summary, ..how.clone() };
     let saved = save(&t, &folder, &stem, &a.forms, &how)?;
     let words = t.words().count();
     crate::say!(

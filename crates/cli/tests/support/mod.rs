@@ -4,6 +4,7 @@
 use media::facts::Facts;
 use media::testkit::{Clip, write_clip};
 use std::fs::File;
+use std::io::{BufRead, BufReader, Read};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
 use std::time::{Duration, Instant};
@@ -213,4 +214,67 @@ pub fn make_clip(clip: &Clip) -> Vec<u8> {
 
 pub fn text(out: &Output) -> String {
     String::from_utf8_lossy(&out.stdout).into_owned() + &String::from_utf8_lossy(&out.stderr)
+}
+
+/// `deft-porter stand-in`, and where it listens.
+pub struct StandIn {
+    child: Child,
+    pub address: String,
+}
+
+impl StandIn {
+    pub fn start(args: &[&str]) -> StandIn {
+        let mut c = Command::new(PROGRAM);
+        c.arg("stand-in").args(args).stdin(Stdio::null()).stdout(Stdio::piped());
+        let mut child = c.spawn().unwrap();
+        let mut line = String::new();
+        BufReader::new(child.stdout.as_mut().unwrap()).read_line(&mut line).unwrap();
+        let address = line.trim().rsplit(' ').next().unwrap().to_owned();
+        StandIn { child, address }
+    }
+
+    /// Ends it; what it said of each request.
+    pub fn end(mut self) -> Vec<String> {
+        self.child.kill().unwrap();
+        let mut said = String::new();
+        self.child.stdout.as_mut().unwrap().read_to_string(&mut said).unwrap();
+        said.lines().map(String::from).collect()
+    }
+}
+
+impl Drop for StandIn {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+/// Python with the independent readers that `tools/set-up test` puts beside the build; `None`, with a word, without them.
+pub fn python(script: &str, args: &[&Path]) -> Option<String> {
+    let readers = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/readers");
+    if !readers.join("openapi_spec_validator").exists() {
+        assert!(
+            std::env::var_os("DEFT_PORTER_SKIP_NOTHING").is_none(),
+            "the independent readers are not installed"
+        );
+        eprintln!("skipped: the independent readers are not installed (tools/set-up test)");
+        return None;
+    }
+    let out =
+        Command::new("python3").env("PYTHONPATH", readers).arg("-c").arg(script).args(args).output().unwrap();
+    assert!(out.status.success(), "{}", text(&out));
+    Some(String::from_utf8(out.stdout).unwrap())
+}
+
+/// What the program prints with these arguments, which is also a published document. With UPDATE_SCHEMA=1 it is
+/// written anew.
+pub fn published(name: &str, args: &[&str]) -> serde_json::Value {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/schema").join(name);
+    let printed = Command::new(PROGRAM).args(args).output().unwrap().stdout;
+    if std::env::var_os("UPDATE_SCHEMA").is_some() {
+        std::fs::write(&path, &printed).unwrap();
+    }
+    let held = std::fs::read(&path).unwrap_or_default();
+    assert!(held == printed, "docs/schema/{name} is not of today: run the tests with UPDATE_SCHEMA=1");
+    serde_json::from_slice(&printed).unwrap()
 }

@@ -11,6 +11,7 @@ use crate::error::{Error, Result};
 use crate::naming::Template;
 use crate::recipe::Recipe;
 use crate::route::Condition;
+use crate::services::Service;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -30,6 +31,7 @@ pub struct House {
     pub maker: MakerLimits,
     pub watches: Vec<Watch>,
     pub places: Vec<Place>,
+    pub services: Vec<Service>,
     pub presets: Vec<Preset>,
     pub rules: Vec<Rule>,
 }
@@ -134,6 +136,9 @@ impl House {
     }
     pub fn place(&self, name: &str) -> Option<&Place> {
         self.places.iter().find(|p| p.name == name)
+    }
+    pub fn service(&self, name: &str) -> Option<&Service> {
+        self.services.iter().find(|s| s.name == name)
     }
     pub fn store_file(&self) -> PathBuf {
         self.state.join("jobs.sqlite")

@@ -1,6 +1,7 @@
 //! The configuration as written: plain values, every key known.
 
 use serde::Deserialize;
+use std::collections::BTreeMap;
 
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -10,6 +11,8 @@ pub struct House {
     pub watch: Vec<Watch>,
     #[serde(default)]
     pub place: Vec<Place>,
+    #[serde(default)]
+    pub service: Vec<Service>,
     #[serde(default)]
     pub preset: Vec<Preset>,
     #[serde(default)]
@@ -53,6 +56,24 @@ pub struct Watch {
 pub struct Place {
     pub name: String,
     pub folder: String,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Service {
+    pub name: String,
+    pub address: String,
+    pub most: Option<String>,
+    pub timeout: Option<String>,
+    pub tries: Option<i64>,
+    pub token_file: Option<String>,
+    pub token_env: Option<String>,
+    pub user: Option<String>,
+    pub password_file: Option<String>,
+    pub password_env: Option<String>,
+    pub certificates: Option<String>,
+    pub sound_field: Option<String>,
+    pub fields: Option<BTreeMap<String, String>>,
 }
 
 #[derive(Debug, Deserialize)]
@@ -102,6 +123,9 @@ pub struct Transcript {
     pub terms: Option<Vec<String>>,
     pub threads: Option<i64>,
     pub model: Option<String>,
+    pub service: Option<String>,
+    pub summary_service: Option<String>,
+    pub if_away: Option<String>,
     pub word_times: Option<bool>,
     pub captions: Option<Captions>,
 }

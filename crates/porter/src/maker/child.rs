@@ -82,6 +82,8 @@ struct Reading {
     /// Milliseconds of sound that were heard.
     heard: AtomicU64,
     checked: AtomicU64,
+    /// A service is asked and has not answered yet.
+    asking: Arc<AtomicBool>,
     finished: AtomicBool,
 }
 
@@ -90,12 +92,14 @@ fn make(order: &Order, control: &Arc<Control>, output: &mut (impl Write + Send))
     std::thread::scope(|scope| {
         let watched = &reading;
         let reporter = scope.spawn(move || {
+            let mut waited = 0;
             loop {
                 let finished = watched.finished.load(Ordering::Relaxed);
+                waited += u64::from(watched.asking.load(Ordering::Relaxed));
                 if let Some(total) = watched.total.get() {
                     let checked = watched.checked.load(Ordering::Relaxed);
                     let done = control.done() + watched.heard.load(Ordering::Relaxed);
-                    let _ = say(output, &Said::Progress { done, total: *total, checked });
+                    let _ = say(output, &Said::Progress { done, total: *total, checked, waited });
                 }
                 if finished {
                     return;
@@ -128,7 +132,7 @@ fn make_all(order: &Order, control: &Arc<Control>, reading: &Reading) -> Result<
         let why = "the preset writes a transcript, but the file is one picture";
         return Err(media::Error::unsupported("", why).into());
     }
-    let mut written = super::transcripts::make(&order.source, &spoken, &media, |at, of| {
+    let mut written = super::transcripts::make(&order.source, &spoken, &media, &reading.asking, |at, of| {
         let _ = reading.total.set(Some(of.0.max(0) as u64));
         reading.heard.store(at.0.max(0) as u64, Ordering::Relaxed);
     })?

@@ -44,6 +44,9 @@ pub enum Said {
         /// Bytes read back so far, once all is made.
         #[serde(default)]
         checked: u64,
+        /// Grows while a service is waited for, which has its own time-out.
+        #[serde(default)]
+        waited: u64,
     },
     Made(Vec<Finished>),
     Failed {

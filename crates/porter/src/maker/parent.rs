@@ -20,6 +20,8 @@ pub struct Progress {
     pub total: Option<u64>,
     /// Bytes of the outputs read back so far.
     pub checked: u64,
+    /// Grows while a service is waited for.
+    pub waited: u64,
 }
 
 /// What came of a child.
@@ -79,8 +81,8 @@ pub fn make(
     let mut result = None;
     let broke = loop {
         match told.recv_timeout(LOOK_EVERY) {
-            Ok(Said::Progress { done, total, checked }) => {
-                let now = Progress { done, total, checked };
+            Ok(Said::Progress { done, total, checked, waited }) => {
+                let now = Progress { done, total, checked, waited };
                 if now != moved.1 {
                     moved = (Instant::now(), now);
                 }

@@ -94,6 +94,15 @@ const MIGRATIONS: &[&str] = &[
     CREATE VIRTUAL TABLE said USING fts5 (
         text, content = 'passage', content_rowid = 'id', tokenize = 'unicode61 remove_diacritics 2'
     );",
+    // 3: what belongs to a transcript is found without looking at all that was ever said
+    // and so are the beginnings of words
+    "CREATE INDEX passage_by_transcript ON passage (transcript);
+    DROP TABLE said;
+    CREATE VIRTUAL TABLE said USING fts5 (
+        text, content = 'passage', content_rowid = 'id', tokenize = 'unicode61 remove_diacritics 2',
+        prefix = '1 2 3 4 5'
+    );
+    INSERT INTO said (said) VALUES ('rebuild');",
 ];
 
 pub const NEWEST: u32 = MIGRATIONS.len() as u32;
@@ -108,4 +117,30 @@ pub fn migrate(db: &mut Connection) -> Result<u32> {
         tx.commit()?;
     }
     Ok(found)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_store_of_an_older_program_keeps_what_was_said() {
+        let mut db = Connection::open_in_memory().unwrap();
+        db.execute_batch(&MIGRATIONS[..2].concat()).unwrap();
+        db.pragma_update(None, "user_version", 2).unwrap();
+        db.execute_batch(
+            "INSERT INTO job (watch, path, size, modified, inode, arrived, state) VALUES ('w', x'61', 1, 1, 1, 1, 'done');
+             INSERT INTO transcript (job, name, watch, at) VALUES (1, 'a.mov', 'w', 1);
+             INSERT INTO passage (transcript, text, starts) VALUES (1, 'the tide came in', x'');
+             INSERT INTO said (rowid, text) VALUES (1, 'the tide came in');",
+        )
+        .unwrap();
+        assert_eq!(migrate(&mut db).unwrap(), 2);
+        for wanted in ["tide", "tid*", "\"the tide\"", "c*"] {
+            let found: i64 =
+                db.query_row("SELECT rowid FROM said WHERE said MATCH ?", [wanted], |r| r.get(0)).unwrap();
+            assert_eq!(found, 1, "{wanted}");
+        }
+        assert_eq!(migrate(&mut db).unwrap(), NEWEST);
+    }
 }

@@ -3,7 +3,7 @@
 use super::{JobId, Store};
 use crate::clock::Micros;
 use crate::error::Result;
-use rusqlite::{OptionalExtension, Row, Transaction, params};
+use rusqlite::{Connection, OptionalExtension, Row, Transaction, params};
 use serde::Serialize;
 use words::Transcript;
 use words::transcript::{Ms, Timecode};
@@ -50,6 +50,26 @@ const OPEN: char = '\u{1}';
 const SHUT: char = '\u{2}';
 
 type Sql<T> = rusqlite::Result<T>;
+
+/// Passages of the transcripts made in a span of time: the first, and the one behind the last. Both ascend with time.
+fn within(db: &Connection, from: Option<Micros>, until: Option<Micros>) -> Sql<(i64, i64)> {
+    let first_passage = |transcript: i64| {
+        let sql = "SELECT id FROM passage WHERE transcript >= ? ORDER BY transcript, id LIMIT 1";
+        db.prepare_cached(sql)?.query_row([transcript], |r| r.get(0)).optional()
+    };
+    let bound = |sql: &str, at: Option<Micros>| -> Sql<Option<i64>> {
+        at.map_or(Ok(None), |at| db.prepare_cached(sql)?.query_row([at], |r| r.get(0)))
+    };
+    let first = bound("SELECT coalesce(min(id), 9223372036854775807) FROM transcript WHERE at >= ?", from)?
+        .unwrap_or(0);
+    let last = bound("SELECT coalesce(max(id), 0) FROM transcript WHERE at < ?", until)?;
+    let begin = if from.is_some() { first_passage(first)?.unwrap_or(i64::MAX) } else { 0 };
+    let end = match last {
+        Some(last) => first_passage(last + 1)?.unwrap_or(i64::MAX),
+        None => i64::MAX,
+    };
+    Ok((begin, end))
+}
 
 pub fn forget(tx: &Transaction<'_>, job: JobId) -> Sql<()> {
     tx.execute(
@@ -114,11 +134,12 @@ impl Store {
                     highlight(said, 0, char(1), char(2)) AS shown
                 FROM said JOIN passage p ON p.id = said.rowid JOIN transcript t ON t.id = p.transcript
                 WHERE said MATCH ?1 AND (?2 IS NULL OR t.watch = ?2) AND (?3 IS NULL OR t.at >= ?3)
-                    AND (?4 IS NULL OR t.at < ?4)
+                    AND (?4 IS NULL OR t.at < ?4) AND said.rowid >= ?6 AND said.rowid < ?7
                 ORDER BY said.rowid DESC LIMIT ?5";
+            let (begin, end) = within(db, wanted.from, wanted.until)?;
             let mut statement = db.prepare_cached(sql)?;
             let rows = statement.query_map(
-                params![query, wanted.watch, wanted.from, wanted.until, wanted.most],
+                params![query, wanted.watch, wanted.from, wanted.until, wanted.most, begin, end],
                 hit,
             )?;
             let mut hits = rows.collect::<Sql<Vec<Hit>>>()?;
@@ -181,7 +202,9 @@ fn hit(r: &Row<'_>) -> Sql<Hit> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::maker::Finished;
     use rstest::rstest;
+    use words::transcript::Segment;
 
     fn wanted(terms: &[&str], near: Option<u32>) -> Wanted {
         Wanted { terms: terms.iter().map(|t| (*t).to_owned()).collect(), near, most: 10, ..Wanted::default() }
@@ -195,5 +218,63 @@ mod tests {
     #[case(&["\"", "*", ""], None, None)]
     fn terms_become_a_query(#[case] terms: &[&str], #[case] near: Option<u32>, #[case] want: Option<&str>) {
         assert_eq!(query(&wanted(terms, near)).as_deref(), want);
+    }
+
+    /// A store with one transcript of each of these days, in order, all of them of the same words.
+    fn store(days: &[Micros]) -> (tempfile::TempDir, Store) {
+        let dir = tempfile::tempdir().unwrap();
+        let store = Store::open(&dir.path().join("jobs.sqlite")).unwrap();
+        for (i, &day) in days.iter().enumerate() {
+            let name = format!("{i}.mov");
+            let id = store.arrive("cards", std::path::Path::new(&name), 1, 1, i as u64, 0).unwrap().unwrap();
+            let word = |w: &str| words::transcript::Word { text: w.into(), ..Default::default() };
+            let segment = Segment::of("salt marsh at low tide".split(' ').map(word).collect(), false);
+            let t = Transcript {
+                source: words::transcript::Source { name, ..Default::default() },
+                segments: segment.into_iter().collect(),
+                ..Transcript::default()
+            };
+            let transcript = Some(Box::new(t));
+            let made = media::run::Made::default();
+            // A second time: the first counts no more.
+            for _ in 0..2 {
+                let f = Finished {
+                    made: made.clone(),
+                    bytes: 1,
+                    digest: "0".into(),
+                    transcript: transcript.clone(),
+                };
+                store.made(id, &[f]).unwrap();
+            }
+            store.db().execute("UPDATE transcript SET at = ? WHERE job = ?", params![day, id]).unwrap();
+        }
+        (dir, store)
+    }
+
+    #[rstest]
+    #[case(None, None, &["2.mov", "1.mov", "0.mov"])]
+    #[case(Some(20), None, &["2.mov", "1.mov"])]
+    #[case(None, Some(20), &["0.mov"])]
+    #[case(Some(11), Some(30), &["1.mov"])]
+    #[case(Some(31), None, &[])]
+    #[case(None, Some(10), &[])]
+    fn a_span_of_time_bounds_what_is_found(
+        #[case] from: Option<Micros>,
+        #[case] until: Option<Micros>,
+        #[case] want: &[&str],
+    ) {
+        let (_dir, store) = store(&[10, 20, 30]);
+        let hits = store.find(&Wanted { from, until, ..wanted(&["salt marsh"], None) }).unwrap();
+        assert_eq!(hits.iter().map(|h| h.name.as_str()).collect::<Vec<_>>(), want);
+    }
+
+    #[test]
+    fn what_belongs_to_a_transcript_is_found_by_an_index() {
+        let (_dir, store) = store(&[10]);
+        let sql = "EXPLAIN QUERY PLAN DELETE FROM passage WHERE transcript IN (SELECT id FROM transcript WHERE job = 7)";
+        let db = store.db();
+        let mut plan = db.prepare(sql).unwrap();
+        let rows: Vec<String> = plan.query_map([], |r| r.get(3)).unwrap().collect::<Sql<_>>().unwrap();
+        assert!(rows[0].contains("INDEX passage_by_transcript"), "{rows:?}");
     }
 }

@@ -66,7 +66,7 @@ impl Store {
         Ok(Store { path: path.to_owned(), db: Mutex::new(db) })
     }
 
-    fn db(&self) -> MutexGuard<'_, Connection> {
+    pub(super) fn db(&self) -> MutexGuard<'_, Connection> {
         self.db.lock().unwrap_or_else(|e| e.into_inner())
     }
 

@@ -199,7 +199,7 @@ mod tests {
                 continue;
             }
             let (start, end) = (Ms(at), Ms(at + each - 20));
-            out.push(Word { text: w.into(), start_ms: start, end_ms: end, confidence: 1.0, heard: None });
+            out.push(Word { text: w.into(), start_ms: start, end_ms: end, confidence: None, heard: None });
             at += each;
         }
         out

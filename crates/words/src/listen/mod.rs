@@ -8,4 +8,4 @@ pub mod windows;
 pub use mix::Mixer;
 pub use sound::SoundTrack;
 pub use spans::{Span, Spans};
-pub use windows::{Window, Windows};
+pub use windows::{Packing, Window, Windows};

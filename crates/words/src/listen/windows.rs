@@ -9,12 +9,23 @@ use crate::model::RATE;
 use crate::model::activity::{Activity, CHUNK, Memory};
 
 const SECOND: u64 = RATE as u64;
-/// Longest extent of speech in one window.
-pub const LONGEST: u64 = 20 * SECOND;
-/// Windows are not cut shorter where it can be helped.
-const SHORTEST: u64 = 6 * SECOND;
-/// A pause of this length always cuts.
-const PAUSE: u64 = 3 * SECOND;
+/// How long windows are, in samples.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Packing {
+    /// Longest extent of speech in one window, which may be longer by [`Packing::MARGIN`].
+    pub longest: u64,
+    /// Windows are not cut shorter where it can be helped.
+    pub shortest: u64,
+    /// A pause of this length always cuts.
+    pub pause: u64,
+}
+
+impl Packing {
+    pub const MARGIN: u64 = 2 * SECOND;
+    /// What the built-in recogniser understands best.
+    pub const BUILT_IN: Packing = Packing { longest: 20 * SECOND, shortest: 6 * SECOND, pause: 3 * SECOND };
+}
+
 /// Sound kept on both sides of speech.
 const PAD: u64 = SECOND / 4;
 /// Sound that both windows hear on each side of a cut through speech.
@@ -45,7 +56,10 @@ impl Window {
 
     /// Two windows, cut at the longest pause near the middle, or where it is quietest.
     pub fn halves(&self) -> Option<(Window, Window)> {
-        let (from, to) = (self.start + SECOND, self.end().saturating_sub(SECOND));
+        // Long windows are cut near the middle, so that few cuts make them small.
+        let long = self.sound.len() as u64;
+        let edge = if long > Packing::BUILT_IN.longest + Packing::MARGIN { long / 4 } else { SECOND };
+        let (from, to) = (self.start + edge, self.end().saturating_sub(edge));
         if to < from + SECOND {
             return None;
         }
@@ -92,8 +106,8 @@ fn quietest(sound: &[f32], base: u64, from: u64, to: u64) -> u64 {
     best.1
 }
 
-#[derive(Default)]
 pub struct Windows {
+    packing: Packing,
     memory: Memory,
     spans: Spans,
     /// Spans that are in no window yet.
@@ -109,6 +123,20 @@ pub struct Windows {
 }
 
 impl Windows {
+    pub fn new(packing: Packing) -> Self {
+        Windows {
+            packing,
+            memory: Memory::default(),
+            spans: Spans::default(),
+            unsent: Vec::new(),
+            sound: Vec::new(),
+            base: 0,
+            heard: 0,
+            cut: None,
+            sent: 0,
+        }
+    }
+
     /// More sound; windows that became whole are appended, and every span of speech as it ends.
     pub fn push(
         &mut self,
@@ -162,12 +190,14 @@ impl Windows {
         let open = self.spans.open().map(|s| s.max(self.cut.unwrap_or(0)));
         while let (Some(first), Some(last)) = (self.unsent.first(), self.unsent.last()) {
             let reach = if open.is_some() { self.heard } else { last.end };
-            if open.is_none() && self.heard > last.end + PAUSE {
+            if open.is_none() && self.heard > last.end + self.packing.pause {
                 self.send(self.unsent.len(), open, out);
-            } else if reach > first.start + LONGEST {
+            } else if reach > first.start + self.packing.longest {
                 let n = self.longest_pause(open);
                 self.send(n, open, out);
-            } else if let Some(n) = self.unsent.windows(2).position(|p| p[1].start > p[0].end + PAUSE) {
+            } else if let Some(n) =
+                self.unsent.windows(2).position(|p| p[1].start > p[0].end + self.packing.pause)
+            {
                 self.send(n + 1, open, out);
             } else {
                 break;
@@ -175,7 +205,7 @@ impl Windows {
         }
         if let (true, Some(start)) = (self.unsent.is_empty(), self.spans.open()) {
             let start = start.max(self.cut.unwrap_or(0));
-            if self.heard > start + LONGEST {
+            if self.heard > start + self.packing.longest {
                 self.cut_through(start, out);
             }
         }
@@ -183,15 +213,16 @@ impl Windows {
 
     /// How many of the unsent spans go into the next window: cut at the longest pause.
     fn longest_pause(&self, open: Option<u64>) -> usize {
+        let Packing { longest, shortest, pause: usual } = self.packing;
         let first = self.unsent[0].start;
         let mut best = (0, 0);
         for (i, s) in self.unsent.iter().enumerate() {
-            if s.end > first + LONGEST {
+            if s.end > first + longest {
                 break;
             }
             let next = self.unsent.get(i + 1).map(|n| n.start).or(open);
-            let pause = next.map_or(PAUSE, |n| n.saturating_sub(s.end));
-            let long_enough = s.end >= first + SHORTEST;
+            let pause = next.map_or(usual, |n| n.saturating_sub(s.end));
+            let long_enough = s.end >= first + shortest;
             // Too short a window only if there is no better.
             let rank = if long_enough { 1 + pause } else { 0 };
             if rank >= best.0 {
@@ -205,7 +236,7 @@ impl Windows {
     fn send(&mut self, n: usize, open: Option<u64>, out: &mut Vec<Window>) {
         let spans: Vec<Span> = self.unsent.drain(..n).collect();
         let (Some(first), Some(last)) = (spans.first().copied(), spans.last().copied()) else { return };
-        if last.end > first.start + LONGEST + SECOND && n == 1 {
+        if last.end > first.start + self.packing.longest + SECOND && n == 1 {
             self.unsent.insert(0, last);
             self.cut_through(last.start, out);
             return;
@@ -224,7 +255,8 @@ impl Windows {
 
     /// Cuts speech that goes on without a pause.
     fn cut_through(&mut self, start: u64, out: &mut Vec<Window>) {
-        let cut = quietest(&self.sound, self.base, start + LONGEST * 6 / 10, start + LONGEST - 2 * SHARED);
+        let longest = self.packing.longest;
+        let cut = quietest(&self.sound, self.base, start + longest * 6 / 10, start + longest - 2 * SHARED);
         let window = self.window(vec![Span { start, end: cut + SHARED }], cut + SHARED, Some(cut));
         out.push(window);
         self.cut = Some(cut);

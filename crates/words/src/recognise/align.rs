@@ -15,8 +15,8 @@ pub struct Placed {
     pub text: String,
     pub start: f64,
     pub end: f64,
-    /// Mean likelihood of its tokens, 0 to 1.
-    pub confidence: f32,
+    /// Mean likelihood of its tokens, 0 to 1; `None` if it is not known.
+    pub confidence: Option<f32>,
 }
 
 pub fn words(tokens: &Tokens, vocabulary: &Vocabulary, sound: &[f32]) -> Vec<Placed> {
@@ -44,7 +44,7 @@ pub fn words(tokens: &Tokens, vocabulary: &Vocabulary, sound: &[f32]) -> Vec<Pla
         let end = (FRAME * (ends[b] + 1) as f64 - AHEAD).max(start);
         let (start, end) = levels.trim(start, end);
         let confidence = tokens.logs[first..i].iter().sum::<f32>() / (i - first) as f32;
-        out.push(Placed { text, start, end, confidence: confidence.exp() });
+        out.push(Placed { text, start, end, confidence: Some(confidence.exp()) });
         first = i;
     }
     for i in 1..out.len() {

@@ -1,13 +1,12 @@
 //! A whole recording: sound in, words out, on several threads, in memory that does not grow with its length.
 
-use super::align::{self, Placed};
+use super::align;
+use super::assemble::{DOUBT, Done, Heard, Order, Reading};
 use super::greedy::{self, Ended, Sound, Tokens};
 use super::join::join;
 use crate::error::{Error, Result};
-use crate::listen::{Span, Window, Windows};
+use crate::listen::{Packing, Window, Windows};
 use crate::model::{Model, RATE};
-use crate::transcript::{Gap, Ms, Segment, Word};
-use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel, sync_channel};
 use std::sync::{Arc, Mutex};
@@ -36,38 +35,10 @@ impl Settings {
     pub const MAX_THREADS: usize = 64;
 }
 
-/// What was recognised.
-#[derive(Clone, Debug, Default, PartialEq)]
-pub struct Heard {
-    pub segments: Vec<Segment>,
-    /// Stretches of a second and more without speech.
-    pub gaps: Vec<Gap>,
-    pub samples: u64,
-    /// Windows in which the recogniser repeated itself, and words of them may be missing.
-    pub broken: Vec<Ms>,
-}
-
-/// Below this mean log-likelihood a passage is doubtful (MODEL.md, "Which signals reject").
-const DOUBT: f32 = -0.4;
-/// Silence that is worth noting.
-const GAP: i64 = 1000;
-/// Pauses that end a segment, and where a sentence's end suffices.
-const PAUSE: i64 = 1200;
-const SENTENCE_PAUSE: i64 = 250;
-/// Longest segment, where a sentence's end or a comma allows.
-const LONG_SEGMENT: i64 = 15_000;
 /// Windows that take their steps together on one thread.
 const TOGETHER: usize = 4;
 /// How often a window may be halved.
 const MAX_HALVINGS: u32 = 2;
-
-/// One window, recognised.
-struct Reading {
-    words: Vec<Placed>,
-    mean_log: f32,
-    broken: bool,
-    cut_before: Option<u64>,
-}
 
 /// Recognises sound of [`RATE`] in one channel, which `next` gives piece by piece until `None`. `passed` is told how
 /// many samples have been dealt with.
@@ -93,7 +64,7 @@ pub fn recognise(
             })
             .collect();
         drop((tell, taken));
-        let mut windows = Windows::default();
+        let mut windows = Windows::new(Packing::BUILT_IN);
         let mut order = Order::default();
         let (mut spoken, mut ready, mut number) = (Vec::new(), Vec::new(), 0);
         let mut samples = 0u64;
@@ -140,14 +111,9 @@ pub fn recognise(
         if fell > 0 {
             return Err(Error::model("recogniser", "a thread of it ended early"));
         }
-        let broken = order.broken;
-        let segments = segments(order.words);
-        let gaps = gaps(&spoken, samples);
-        Ok(Heard { segments, gaps, samples, broken })
+        Ok(order.finish(&spoken, samples))
     })
 }
-
-type Done = (usize, u64, Reading);
 
 fn work(
     model: &Model,
@@ -224,98 +190,4 @@ fn read(model: &Model, window: &Window, tokens: &Tokens) -> Reading {
         broken: tokens.ended != Ended::Whole,
         cut_before: window.cut_before,
     }
-}
-
-/// Puts readings back into the order of the recording.
-#[derive(Default)]
-struct Order {
-    early: BTreeMap<usize, (u64, Reading)>,
-    taken: usize,
-    upto: u64,
-    /// Words, and whether their window was doubtful.
-    words: Vec<(Placed, bool)>,
-    broken: Vec<Ms>,
-}
-
-impl Order {
-    fn waiting(&self, sent: usize) -> bool {
-        self.taken < sent
-    }
-
-    fn take(&mut self, (number, end, reading): Done) {
-        self.early.insert(number, (end, reading));
-        while let Some((end, r)) = self.early.remove(&self.taken) {
-            self.taken += 1;
-            self.upto = end;
-            if r.broken {
-                let at = r.words.first().map_or(end as f64 / f64::from(RATE), |w| w.start);
-                self.broken.push(Ms::from_seconds(at));
-            }
-            let doubtful = r.mean_log < DOUBT;
-            match r.cut_before {
-                Some(cut) => {
-                    let cut = cut as f64 / f64::from(RATE);
-                    // Only the end of what there is takes part in joining.
-                    let near = self.words.iter().rposition(|w| w.0.start < cut - 5.0).map_or(0, |i| i + 1);
-                    let tail = self.words.split_off(near);
-                    let was = tail.last().is_some_and(|w| w.1);
-                    let mut tail: Vec<Placed> = tail.into_iter().map(|w| w.0).collect();
-                    let old = tail.len();
-                    join(&mut tail, r.words, cut);
-                    self.words.extend(
-                        tail.into_iter().enumerate().map(|(i, w)| (w, if i < old { was } else { doubtful })),
-                    );
-                }
-                None => self.words.extend(r.words.into_iter().map(|w| (w, doubtful))),
-            }
-        }
-    }
-}
-
-/// Words to segments: at pauses and sentence ends.
-fn segments(words: Vec<(Placed, bool)>) -> Vec<Segment> {
-    let mut out = Vec::new();
-    let mut open: Vec<Word> = Vec::new();
-    let mut doubt = false;
-    for (w, doubtful) in words {
-        let word = Word {
-            text: w.text,
-            start_ms: Ms::from_seconds(w.start),
-            end_ms: Ms::from_seconds(w.end),
-            confidence: (w.confidence * 1000.0).round() / 1000.0,
-            heard: None,
-        };
-        if let (Some(first), Some(last)) = (open.first(), open.last()) {
-            let pause = (word.start_ms - last.end_ms).0;
-            let length = (last.end_ms - first.start_ms).0;
-            let sentence = last.text.ends_with(['.', '?', '!', '…']);
-            let part = last.text.ends_with([',', ';', ':']);
-            if pause >= PAUSE
-                || sentence && pause >= SENTENCE_PAUSE
-                || sentence && length > LONG_SEGMENT / 3
-                || part && length > LONG_SEGMENT
-                || doubt != doubtful
-            {
-                out.extend(Segment::of(std::mem::take(&mut open), doubt));
-            }
-        }
-        doubt = doubtful;
-        open.push(word);
-    }
-    out.extend(Segment::of(open, doubt));
-    out
-}
-
-/// Where nobody speaks for a while.
-fn gaps(spoken: &[Span], samples: u64) -> Vec<Gap> {
-    let mut out = Vec::new();
-    let mut from = 0;
-    for (start, end) in spoken.iter().map(|s| (s.start, s.end)).chain([(samples, samples)]) {
-        let gap = Gap { start_ms: Ms::of_samples(from, RATE), end_ms: Ms::of_samples(start, RATE) };
-        if (gap.end_ms - gap.start_ms).0 >= GAP {
-            out.push(gap);
-        }
-        from = from.max(end);
-    }
-    out
 }

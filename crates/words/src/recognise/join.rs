@@ -51,7 +51,7 @@ mod tests {
         let word = |w: &str| {
             let (text, at) = w.split_once('@').unwrap();
             let start: f64 = at.parse().unwrap();
-            Placed { text: text.into(), start, end: start + 0.2, confidence: 1.0 }
+            Placed { text: text.into(), start, end: start + 0.2, confidence: None }
         };
         list.split_whitespace().map(word).collect()
     }

@@ -85,6 +85,13 @@ pub struct Source {
     pub timecode: Option<Timecode>,
 }
 
+impl Source {
+    /// The name without its extension.
+    pub fn stem(&self) -> &str {
+        self.name.rsplit_once('.').map_or(self.name.as_str(), |(stem, _)| stem)
+    }
+}
+
 /// The first frame's timecode and how it counts (SMPTE ST 12-1).
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Timecode {
@@ -109,8 +116,9 @@ pub struct Segment {
     pub start_ms: Ms,
     pub end_ms: Ms,
     pub text: String,
-    /// Mean likelihood of its words, 0 to 1.
-    pub confidence: f32,
+    /// Mean likelihood of its words, 0 to 1; absent if it is not known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub confidence: Option<f32>,
     /// The recogniser itself was not sure.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub doubtful: bool,
@@ -122,7 +130,9 @@ pub struct Word {
     pub text: String,
     pub start_ms: Ms,
     pub end_ms: Ms,
-    pub confidence: f32,
+    /// Likelihood, 0 to 1; absent if it is not known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub confidence: Option<f32>,
     /// As it was heard, where the house's word list put another spelling.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub heard: Option<String>,
@@ -175,16 +185,10 @@ impl Transcript {
 impl Segment {
     pub fn of(words: Vec<Word>, doubtful: bool) -> Option<Segment> {
         let (first, last) = (words.first()?, words.last()?);
-        let confidence = words.iter().map(|w| w.confidence).sum::<f32>() / words.len() as f32;
+        let sum: Option<f32> = words.iter().map(|w| w.confidence).sum();
+        let confidence = sum.map(|sum| (sum / words.len() as f32 * 1000.0).round() / 1000.0);
         let text = words.iter().map(|w| w.text.as_str()).collect::<Vec<_>>().join(" ");
-        Some(Segment {
-            start_ms: first.start_ms,
-            end_ms: last.end_ms,
-            text,
-            confidence: (confidence * 1000.0).round() / 1000.0,
-            doubtful,
-            words,
-        })
+        Some(Segment { start_ms: first.start_ms, end_ms: last.end_ms, text, confidence, doubtful, words })
     }
 }
 

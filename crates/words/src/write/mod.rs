@@ -11,9 +11,10 @@ pub use reading::paragraphs;
 use crate::captions::{Cue, Style, shape};
 use crate::error::{Error, Result};
 use crate::page::{self, Player};
-use crate::summary::{self, summarise};
+use crate::summary::{self, Summary, summarise};
 use crate::transcript::Transcript;
 use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
 use std::str::FromStr;
 
 /// What a transcript can be written as.
@@ -53,6 +54,10 @@ impl Form {
         Form::SummaryHtml,
     ];
 
+    pub fn is_summary(self) -> bool {
+        matches!(self, Form::SummaryJson | Form::SummaryHtml)
+    }
+
     /// Its name in settings, and the extension of its files.
     pub fn extension(self) -> &'static str {
         match self {
@@ -90,17 +95,21 @@ pub struct Writing {
     /// What the reading page plays: known only when the page is made.
     #[serde(skip)]
     pub player: Option<Player>,
+    /// A summary from elsewhere; without it, one is made of what was said.
+    #[serde(skip)]
+    pub summary: Option<Summary>,
 }
 
 pub fn write(t: &Transcript, form: Form, how: &Writing) -> Result<Vec<u8>> {
     how.style.validate()?;
     let shown = t.for_readers();
     let cues = || shape(shown.words(), &how.style);
+    let summary = || how.summary.as_ref().map_or_else(|| Cow::Owned(summarise(t)), Cow::Borrowed);
     Ok(match form {
         Form::Json => json(t)?,
         Form::Html => page::html(t, how.player.as_ref()).into_bytes(),
-        Form::SummaryJson => json(&summarise(t))?,
-        Form::SummaryHtml => summary::html(&summarise(t)).into_bytes(),
+        Form::SummaryJson => json(summary().as_ref())?,
+        Form::SummaryHtml => summary::html(summary().as_ref()).into_bytes(),
         Form::Txt => reading::text(&shown).into_bytes(),
         Form::Md => reading::markdown(&shown).into_bytes(),
         Form::Csv => reading::csv(&shown).into_bytes(),

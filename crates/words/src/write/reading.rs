@@ -76,13 +76,13 @@ pub fn csv(t: &Transcript) -> String {
         let timecode = |at| t.source.timecode.as_ref().map_or(String::new(), |tc| tc.at(at));
         let _ = write!(
             out,
-            "{},{},{},{},{},{:.3},{},\"{}\"\r\n",
+            "{},{},{},{},{},{},{},\"{}\"\r\n",
             i + 1,
             s.start_ms.clock('.'),
             s.end_ms.clock('.'),
             timecode(s.start_ms),
             timecode(s.end_ms),
-            s.confidence,
+            s.confidence.map_or(String::new(), |c| format!("{c:.3}")),
             if s.doubtful { "yes" } else { "no" },
             s.text.replace('"', "\"\"")
         );
@@ -101,7 +101,7 @@ mod tests {
             start_ms: Ms(start),
             end_ms: Ms(start + 1000),
             text: text.into(),
-            confidence: 0.5,
+            confidence: Some(0.5),
             doubtful: false,
             words: text.split(' ').map(|w| Word { text: w.into(), ..Word::default() }).collect(),
         };

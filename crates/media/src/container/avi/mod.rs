@@ -279,8 +279,8 @@ fn read_stream(strl: &[u8], number: u32) -> Result<(Described, Count)> {
             track.setup = setup;
             let mut d = Described::new(track, rate);
             if let Some(r) = ticks {
-                let seconds = u64::from(length) * u64::from(r.den) * 1000 / u64::from(r.num);
-                d.stated = Some(Time::new(seconds as i64, 1000));
+                let ms = u128::from(length) * u128::from(r.den) * 1000 / u128::from(r.num);
+                d.stated = Some(Time::new(i64::try_from(ms).unwrap_or(i64::MAX), 1000));
             }
             Ok((d, count))
         }

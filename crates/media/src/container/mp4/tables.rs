@@ -104,7 +104,7 @@ impl Tables {
                 self.chunks.count + 1
             };
             let chunks = next.min(self.chunks.count + 1).saturating_sub(first);
-            total += u64::from(chunks) * u64::from(self.stsc.u32(i * 12 + 4));
+            total = total.saturating_add(u64::from(chunks) * u64::from(self.stsc.u32(i * 12 + 4)));
         }
         total
     }
@@ -316,7 +316,7 @@ impl Cursor {
         let more = in_chunk.min(in_time).min(t.samples - self.number).min(most.saturating_sub(1));
         self.number += more;
         self.stts_used += more;
-        self.dts = self.dts.saturating_add(i64::from(more) * i64::from(first.duration));
+        self.dts = self.dts.saturating_add(i64::from(more).saturating_mul(first.duration.into()));
         self.chunk_offset = self.chunk_offset.saturating_add(u64::from(more) * u64::from(t.same_size));
         self.in_chunk += more;
         if more == in_chunk {

@@ -102,7 +102,7 @@ fn open(source: Box<dyn Source>) -> Result<Box<dyn Demux>> {
     // Every frame takes as much, when none has parameters of its own.
     let frames = r.left() / (frame + 6);
     d.stated_frames = Some(frames);
-    d.stated = Some(Time::new((frames.min(1 << 40) as i64) * i64::from(rate.den), rate.num));
+    d.stated = Some(Time::new((frames.min(1 << 40) as i64).saturating_mul(rate.den.into()), rate.num));
     let y4m = Y4m { r, first, frame, each: rate.den.into(), next: 0, cut: None };
     let look = Look { format: FORMAT.name, bytes: LOOK, from_zero: false };
     Ok(Box::new(Streamed::open(y4m, vec![d], About::default(), look)?))

@@ -1,19 +1,17 @@
 //! From the configuration as written to the house: every value checked, every name resolved. All faults
 //! are collected, so that one look mends the file.
 
+mod words;
+
 use super::locate::{Fault, Step};
 use super::{House, Make, MakerLimits, Original, Part, Place, Preset, Rule, Watch, raw, values};
 use crate::naming::Template;
-use crate::recipe::{Hearing, Recipe, TranscriptRecipe};
 use crate::route::Condition;
+use crate::services::Service;
 use media::codec::h264::Rate;
 use media::recipe::{self, AudioRecipe, BitRecipe, StillChoice, StillRecipe, VideoRecipe};
 use std::path::{Component, Path, PathBuf};
 use std::time::Duration;
-use words::captions::Style;
-use words::recognise::engine::{Effort, Settings};
-use words::transcribe::Options;
-use words::write::{Form, Writing};
 use xxhash_rust::xxh3::xxh3_64;
 
 pub const MAX_JOBS_AT_ONCE: i64 = 64;
@@ -185,12 +183,21 @@ pub fn house(raw: raw::House, file: &Path, base: &Path) -> Result<House, Vec<Fau
     }
 
     let mut names = Vec::new();
+    let mut services = Vec::new();
+    for (i, s) in raw.service.iter().enumerate() {
+        let here = at(&[Step::Key("service"), Step::Index(i)]);
+        c.name(key(&here, "name"), &s.name, &names);
+        names.push(s.name.clone());
+        services.push(words::service(&mut c, &here, s));
+    }
+
+    let mut names = Vec::new();
     let mut presets = Vec::new();
     for (i, p) in raw.preset.iter().enumerate() {
         let here = at(&[Step::Key("preset"), Step::Index(i)]);
         c.name(key(&here, "name"), &p.name, &names);
         names.push(p.name.clone());
-        presets.push(preset(&mut c, &here, p));
+        presets.push(preset(&mut c, &here, p, &services));
     }
 
     let mut names = Vec::new();
@@ -216,9 +223,14 @@ pub fn house(raw: raw::House, file: &Path, base: &Path) -> Result<House, Vec<Fau
         maker,
         watches,
         places,
+        services,
         presets,
         rules,
     })
+}
+
+fn listed(names: Vec<&str>) -> String {
+    if names.is_empty() { "none is defined".to_owned() } else { names.join(", ") }
 }
 
 fn maker(c: &mut Checker<'_>, here: &At, m: &raw::Maker) -> MakerLimits {
@@ -311,7 +323,7 @@ fn apart(c: &mut Checker<'_>, watches: &[Watch]) {
     }
 }
 
-fn preset(c: &mut Checker<'_>, here: &At, p: &raw::Preset) -> Preset {
+fn preset(c: &mut Checker<'_>, here: &At, p: &raw::Preset, services: &[Service]) -> Preset {
     if p.still.is_some() && (p.video.is_some() || p.audio.is_some()) {
         c.fault(key(here, "still"), "'still' beside 'video' or 'audio'", "a preset of its own for stills");
     }
@@ -322,7 +334,7 @@ fn preset(c: &mut Checker<'_>, here: &At, p: &raw::Preset) -> Preset {
             c.fault(key(here, "transcript"), "'transcript' beside 'video', 'audio' or 'still'", wanted);
         }
         Some(t) => {
-            let parts = transcript(c, &key(here, "transcript"), t);
+            let parts = words::transcript(c, &key(here, "transcript"), t, services);
             let version = version(&parts);
             return Preset { name: p.name.clone(), parts, version };
         }
@@ -355,66 +367,6 @@ fn version(parts: &[Part]) -> String {
         settings.extend(serde_json::to_vec(&p.recipe).unwrap_or_default());
     }
     format!("{:08x}", xxh3_64(&settings) as u32)
-}
-
-fn transcript(c: &mut Checker<'_>, here: &At, t: &raw::Transcript) -> Vec<Part> {
-    let usual = vec!["txt".to_owned()];
-    let mut forms = Vec::new();
-    for (i, name) in t.forms.as_ref().unwrap_or(&usual).iter().enumerate() {
-        let mut path = key(here, "as");
-        path.push(Step::Index(i));
-        match name.parse::<Form>() {
-            Ok(f) if forms.contains(&f) => c.fault(path, format!("\"{name}\" twice"), "each form once"),
-            Ok(f) => forms.push(f),
-            Err(wanted) => c.fault(path, format!("\"{name}\""), wanted),
-        }
-    }
-    if t.forms.as_ref().is_some_and(Vec::is_empty) {
-        c.fault(key(here, "as"), "an empty list", "at least one form, such as \"srt\"");
-    }
-    c.one_of(key(here, "effort"), t.effort.as_deref(), &["careful", "quick"]);
-    let effort = if t.effort.as_deref() == Some("quick") { Effort::Quick } else { Effort::Careful };
-    let track = t.track.map(|n| c.number(key(here, "track"), n, 1, 64) as usize);
-    let threads = c.number(key(here, "threads"), t.threads.unwrap_or(0), 0, Settings::MAX_THREADS as i64);
-    let model = t.model.as_ref().map(|m| c.base.join(m));
-    if let Some(m) = model.as_ref().filter(|m| !m.join("model.safetensors").is_file()) {
-        let found = format!("\"{}\"", m.display());
-        c.fault(key(here, "model"), found, "the folder of a speech model, with model.safetensors in it");
-    }
-    let terms = t.terms.clone().unwrap_or_default();
-    let hearing = Hearing { options: Options { threads: threads as usize, effort, track, terms }, model };
-    let style = t.captions.as_ref().map_or_else(Style::default, |s| captions(c, &key(here, "captions"), s));
-    let writing = Writing { style, word_times: t.word_times.unwrap_or(false), player: None };
-    let part = |form: Form| Part {
-        recipe: Recipe {
-            transcript: Some(TranscriptRecipe { form, hearing: hearing.clone(), writing: writing.clone() }),
-            ..Recipe::default()
-        },
-        extension: form.extension().into(),
-    };
-    forms.into_iter().map(part).collect()
-}
-
-fn captions(c: &mut Checker<'_>, here: &At, s: &raw::Captions) -> Style {
-    let usual = Style::default();
-    let ms = |n: i64| format!("{n} ms");
-    let mut time = |name, text: &Option<String>, usual: i64| {
-        c.duration(key(here, name), text.as_deref(), &ms(usual), Duration::ZERO).as_millis() as i64
-    };
-    let (shortest, longest) =
-        (time("shortest", &s.shortest, usual.shortest), time("longest", &s.longest, usual.longest));
-    let style = Style {
-        line: s.line.map_or(usual.line, |n| usize::try_from(n).unwrap_or(0)),
-        lines: s.lines.map_or(usual.lines, |n| usize::try_from(n).unwrap_or(0)),
-        shortest,
-        longest,
-        speed: s.speed.unwrap_or(usual.speed),
-        gap: time("gap", &s.gap, usual.gap),
-    };
-    if let Err(words::Error::Setting { what, why }) = style.validate() {
-        c.fault(key(here, what), why, "a value in its range");
-    }
-    style
 }
 
 fn video(c: &mut Checker<'_>, here: &At, v: &raw::Video) -> VideoRecipe {
@@ -489,8 +441,6 @@ fn rule(
     places: &[Place],
     presets: &[Preset],
 ) -> Option<Rule> {
-    let listed =
-        |names: Vec<&str>| if names.is_empty() { "none is defined".to_owned() } else { names.join(", ") };
     let mut for_watches = Vec::new();
     for (i, name) in r.watch.iter().flatten().enumerate() {
         match watches.iter().position(|w| w.name == *name) {

@@ -3,6 +3,9 @@
 //!
 //! With arguments it is one of its own measured parts, started by itself.
 
+mod search;
+mod speech;
+
 use media::codec::bare;
 use media::container::{self, Source};
 use media::frame::Pool;
@@ -34,14 +37,15 @@ fn main() -> Result<(), Anyhow> {
     let wanted = args.get(1).cloned().unwrap_or_default();
     let dir = tempfile::tempdir()?;
     let bench = Bench { dir: dir.path().to_owned(), program: program()? };
-    let parts: [(&str, Part); 7] = [
+    let parts: [(&str, Part); 8] = [
         ("help", help),
         ("sparse", sparse),
         ("folder", folder),
         ("steady", steady),
         ("decode", decode),
         ("transcode", transcode),
-        ("words", words),
+        ("words", speech::words),
+        ("search", search::search),
     ];
     for (name, part) in parts {
         if wanted.is_empty() || wanted == name {
@@ -492,58 +496,5 @@ fn bare_transcode(path: &Path) -> Result<(), Anyhow> {
 
 fn bare_decode(path: &Path) -> Result<(), Anyhow> {
     assert_eq!(bare::decode(&work(path)?.pictures, |_, _, _| ())?, 250);
-    Ok(())
-}
-
-const SAMPLES: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../models/speech-en/samples");
-
-/// Speech of this many seconds: the sample clips in turn, with pauses between them, as 16 kHz WAV.
-fn speech(b: &Bench, name: &str, seconds: usize) -> Result<PathBuf, Anyhow> {
-    let path = b.dir.join(name);
-    let clips = ["austen-0880.wav", "austen-0890.wav", "austen-0930.wav"]
-        .map(|n| std::fs::read(Path::new(SAMPLES).join(n)).map(|w| w[44..].to_vec()));
-    let clips = clips.into_iter().collect::<std::io::Result<Vec<_>>>()?;
-    let mut data: Vec<u8> = Vec::new();
-    for clip in clips.iter().cycle() {
-        if data.len() >= seconds * 32_000 {
-            break;
-        }
-        data.extend(clip);
-        data.resize(data.len() + 12_800, 0);
-    }
-    let size = data.len() as u32;
-    let mut file = b"RIFF".to_vec();
-    file.extend((36 + size).to_le_bytes());
-    file.extend(b"WAVEfmt \x10\0\0\0\x01\0\x01\0");
-    file.extend(16_000u32.to_le_bytes());
-    file.extend(32_000u32.to_le_bytes());
-    file.extend(b"\x02\0\x10\0data");
-    file.extend(size.to_le_bytes());
-    file.extend(data);
-    std::fs::write(&path, file)?;
-    Ok(path)
-}
-
-/// Speech to text: processor time, how a second processor helps, memory, and how long a start takes.
-fn words(b: &Bench) -> Result<(), Anyhow> {
-    let hear = |file: &Path, processors: &str, threads: &str| {
-        let mut c = Command::new("taskset");
-        c.args(["-c", processors]).arg(&b.program).arg("transcribe").arg(file);
-        c.args(["--as", "json", "--threads", threads, "--to"]).arg(b.dir.join("words"));
-        c.stdout(Stdio::null());
-        c
-    };
-    let ten = speech(b, "ten.wav", 600)?;
-    let spent = processor(&mut hear(&ten, "0", "1"), None)?;
-    figure("speech to text, processor seconds a second of speech", spent / 600.0, "s", 0.10, true);
-    let one = wall(|| quiet(&mut hear(&ten, "0", "1")), 1)?;
-    let two = wall(|| quiet(&mut hear(&ten, "0,1", "2")), 1)?;
-    figure("the same on two processors / on one, speed", one / two, "x", 1.8, false);
-    let hour = speech(b, "hour.wav", 3600)?;
-    let peak = peak_memory(&mut hear(&hour, "0,1", "2").spawn()?)?;
-    figure("peak memory of an hour's transcript, two threads", peak, "MB", 400.0, true);
-    let blink = speech(b, "blink.wav", 0)?;
-    let load = wall(|| quiet(&mut hear(&blink, "0", "1")), 5)?;
-    figure("starting, loading the model, ending", load / 1000.0, "s", 0.3, true);
     Ok(())
 }

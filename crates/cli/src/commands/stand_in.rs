@@ -1,0 +1,38 @@
+//! `stand-in`: a small speech or text service.
+
+use crate::args::{StandIn, StandInKind, Times};
+use crate::ui;
+use anyhow::Result;
+use porter::stand_in::{self, serve};
+use std::process::ExitCode;
+use words::service::answer::Closeness;
+use words::service::openapi;
+
+pub fn stand_in(a: &StandIn) -> Result<ExitCode> {
+    let Some(what) = a.what.filter(|_| !a.openapi) else {
+        ui::print_json(&openapi::document())?;
+        return Ok(ExitCode::SUCCESS);
+    };
+    let how = stand_in::StandIn {
+        port: a.port,
+        token: a.token.clone(),
+        most: a.most,
+        busy: a.busy,
+        delay: a.delay,
+        closeness: match a.times {
+            Times::Words => Closeness::Words,
+            Times::Segments => Closeness::Segments,
+            Times::None => Closeness::Text,
+        },
+    };
+    let path = match what {
+        StandInKind::Speech => "speech",
+        StandInKind::Text => "text",
+    };
+    serve(
+        how,
+        |address| crate::say!("a stand-in for a {path} service listens at http://{address}/{path}"),
+        |line| crate::say!("{line}"),
+    )?;
+    Ok(ExitCode::SUCCESS)
+}
