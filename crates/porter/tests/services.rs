@@ -4,6 +4,8 @@ use porter::services::{Client, Login, Secret, Service};
 use rstest::rstest;
 use std::io::{BufRead, BufReader, Read, Write};
 use std::net::{TcpListener, TcpStream};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant};
 use words::service::{Part, Reply, SpeechService, TextRequest, TextService};
@@ -138,6 +140,57 @@ fn a_request_is_a_form_with_a_login() {
         parts[1..5].iter().map(|p| p.split_once("\r\n\r\n").unwrap().1.trim_end()).collect();
     assert_eq!(values, ["en", "Avocet Point\nDunmere", "best", "RIFFsound"]);
     assert!(parts[4].contains("name=\"recording\"; filename=\"from-00-01-01-000.wav\""), "{}", parts[4]);
+}
+
+/// A server with a certificate of a house's own authority.
+fn secure_server() -> String {
+    use rustls::pki_types::{CertificateDer, PrivateKeyDer, pem::PemObject};
+    let certificate = CertificateDer::from_pem_file(tls("leaf.pem")).unwrap();
+    let key = PrivateKeyDer::from_pem_file(tls("leaf.key")).unwrap();
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
+    let config = rustls::ServerConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()
+        .unwrap()
+        .with_no_client_auth()
+        .with_single_cert(vec![certificate], key)
+        .unwrap();
+    let config = Arc::new(config);
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = format!("https://localhost:{}/hear", listener.local_addr().unwrap().port());
+    std::thread::spawn(move || {
+        for mut stream in listener.incoming().flatten() {
+            let mut session = rustls::ServerConnection::new(config.clone()).unwrap();
+            let mut both = rustls::Stream::new(&mut session, &mut stream);
+            let mut got = Vec::new();
+            let mut block = [0; 4096];
+            while !got.ends_with(b"--\r\n") {
+                match both.read(&mut block) {
+                    Ok(n @ 1..) => got.extend(&block[..n]),
+                    _ => break,
+                }
+            }
+            let _ = both.write_all(GOOD.as_bytes()).and_then(|()| both.flush());
+            session.send_close_notify();
+            let _ = session.complete_io(&mut stream);
+        }
+    });
+    address
+}
+
+fn tls(name: &str) -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/fixtures/tls").join(name)
+}
+
+#[test]
+fn a_secure_service_is_trusted_by_the_houses_certificates_only() {
+    let address = secure_server();
+    let ours = Service { certificates: Some(tls("ca.pem")), ..service(&address, 1) };
+    let reply = Client::new(&ours).unwrap().hear(&part(b"RIFF")).unwrap();
+    assert!(matches!(reply, Reply::Heard(a) if a.text.as_deref() == Some("Low tide.")));
+    let e = Client::new(&service(&address, 1)).unwrap().hear(&part(b"RIFF")).unwrap_err().to_string();
+    assert!(e.to_lowercase().contains("certificate"), "{e}");
+    let none = Service { certificates: Some(tls("leaf.key")), ..service(&address, 1) };
+    assert!(Client::new(&none).err().unwrap().to_string().contains("holds no certificate"));
 }
 
 #[test]
