@@ -114,7 +114,7 @@ pub fn demo(a: &Demo) -> Result<ExitCode> {
     if good {
         crate::say!("Everything is as it should be. Have a look:\n");
         crate::say!(
-            "  deft-porter status {0}\n  deft-porter status {0} --job 1\n  deft-porter inspect {0}/editors\n  deft-porter find hide --house {0}\n  cat {0}/turned-away/*.why.txt",
+            "  deft-porter status {0}\n  deft-porter status {0} --job 1\n  deft-porter inspect {0}/editors\n  deft-porter find tide --house {0}\n  cat {0}/turned-away/*.why.txt",
             a.dir.display()
         );
     } else {

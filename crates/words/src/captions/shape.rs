@@ -9,6 +9,10 @@ const PAUSE: i64 = 2000;
 /// A cue may stay this long behind its last word, if nothing follows.
 const STAY: i64 = 1000;
 
+/// What a sentence that ends within a line costs, and how much of a cut's cost a break between lines has.
+const WITHIN: f64 = 15.0;
+const BREAK: f64 = 0.4;
+
 /// Words that belong to what follows them: a line should not end with one.
 const LEADING: [&str; 40] = [
     "a", "an", "the", "and", "or", "but", "of", "to", "in", "on", "at", "by", "for", "with", "from", "as",
@@ -16,12 +20,17 @@ const LEADING: [&str; 40] = [
     "this", "these", "those", "is", "are", "was", "were", "be", "not", "very",
 ];
 
+fn ends_sentence(word: &Word) -> bool {
+    let text = word.text.trim_end_matches(['"', '\'', ')', '\u{201d}', '\u{2019}']);
+    text.ends_with(['.', '?', '!', '…'])
+}
+
 /// What cutting behind this word costs.
 fn cut_cost(word: &Word, next: Option<&Word>) -> f64 {
     let Some(next) = next else { return 0.0 };
     let text = word.text.trim_end_matches(['"', '\'', ')', '\u{201d}', '\u{2019}']);
     let pause = (next.start_ms - word.end_ms).0 as f64 / 1000.0;
-    let base = if text.ends_with(['.', '?', '!', '…']) {
+    let base = if ends_sentence(word) {
         0.0
     } else if text.ends_with([',', ';', ':']) {
         8.0
@@ -38,14 +47,19 @@ fn cut_cost(word: &Word, next: Option<&Word>) -> f64 {
     2.0 * (base - (pause * 20.0).min(base * 0.7))
 }
 
-/// The lines of some words, or `None` if they do not fit. The best break is at a phrase, with the lines alike.
-fn lines(words: &[Word], style: &Style) -> Option<Vec<String>> {
+/// The lines of some words and what reading them so costs, or `None` if they do not fit. The best break is at a phrase,
+/// with the lines alike.
+fn lines(words: &[Word], style: &Style) -> Option<(f64, Vec<String>)> {
     let lengths: Vec<usize> = words.iter().map(|w| w.text.chars().count()).collect();
     let length = |a: usize, b: usize| lengths[a..b].iter().sum::<usize>() + (b - a).saturating_sub(1);
     let text = |a: usize, b: usize| words[a..b].iter().map(|w| w.text.as_str()).collect::<Vec<_>>().join(" ");
     let n = words.len();
+    // A sentence that ends within a line is read as if it went on.
+    let within = |a: usize, b: usize| {
+        words[a..b].iter().rev().skip(1).filter(|w| ends_sentence(w)).count() as f64 * WITHIN
+    };
     if length(0, n) <= style.line {
-        return Some(vec![text(0, n)]);
+        return Some((within(0, n), vec![text(0, n)]));
     }
     // Cheapest way to set the words from `a` in at most `left` lines.
     fn best(
@@ -79,8 +93,13 @@ fn lines(words: &[Word], style: &Style) -> Option<Vec<String>> {
         found
     }
     let (_, ends) = best(0, n, style.lines, words, style, &length)?;
-    let mut from = 0;
-    Some(ends.into_iter().map(|to| text(std::mem::replace(&mut from, to), to)).collect())
+    let (mut from, mut cost, mut out) = (0, 0.0, Vec::new());
+    for to in ends {
+        cost += within(from, to) + BREAK * cut_cost(&words[to - 1], words.get(to));
+        out.push(text(from, to));
+        from = to;
+    }
+    Some((cost, out))
 }
 
 /// Cues for words in order, in this style.
@@ -130,9 +149,7 @@ fn run(words: &[Word], style: &Style, cues: &mut Vec<Cue>) {
             if characters > most || time > style.longest && start + 1 < end {
                 break;
             }
-            if lines(&words[start..end], style).is_none() {
-                continue;
-            }
+            let Some((unclear, _)) = lines(&words[start..end], style) else { continue };
             let orphan = if end - start == 1 && n > 1 { 30.0 } else { 0.0 };
             let short = if time < style.shortest { 12.0 } else { 0.0 };
             let empty = (most - characters) as f64 / most as f64 * 12.0;
@@ -146,6 +163,7 @@ fn run(words: &[Word], style: &Style, cues: &mut Vec<Cue>) {
                 + short
                 + empty
                 + fast
+                + unclear
                 + cut_cost(&words[end - 1], words.get(end));
             if cost < best[end].0 {
                 best[end] = (cost, start);
@@ -160,7 +178,7 @@ fn run(words: &[Word], style: &Style, cues: &mut Vec<Cue>) {
         cues.push(Cue {
             start: part[0].start_ms,
             end: part[part.len() - 1].end_ms,
-            lines: lines(part, style).unwrap_or_else(|| vec![part[0].text.clone()]),
+            lines: lines(part, style).map_or_else(|| vec![part[0].text.clone()], |l| l.1),
             words: part.iter().map(|w| w.start_ms).collect(),
         });
         end = start;
@@ -236,6 +254,20 @@ mod tests {
             let last = line.rsplit(' ').next().unwrap().to_lowercase();
             assert!(!LEADING.contains(&last.as_str()), "{line}");
         }
+    }
+
+    #[test]
+    fn a_sentence_ends_with_its_line() {
+        let said = "The birds came back when we let the reeds grow. The tide floods the mud twice a day.";
+        let lines: Vec<Vec<String>> =
+            shape(&words(said, 300), &Style::default()).into_iter().map(|c| c.lines).collect();
+        assert_eq!(
+            lines,
+            [
+                vec!["The birds came back", "when we let the reeds grow."],
+                vec!["The tide floods the mud twice a day."]
+            ]
+        );
     }
 
     #[test]
