@@ -265,11 +265,13 @@ const READER: &str = r#"<script>
 } catch (e) { r.error = String(e); } await fetch('/said', {method: 'POST', body: JSON.stringify(r)}); })();
 </script></body>"#;
 
-#[test]
-fn the_reading_page_goes_to_words_marks_them_and_searches() {
+const SAID: &str = "The tide comes in. Then the tide, they say, goes out again.";
+
+/// The reading page of a clip in which this is said, a word every fifth of a second.
+fn reading_page() -> String {
     use words::page::Player;
     use words::transcript::{Ms, Segment, Source, Transcript, Word};
-    let words: Vec<Word> = "The tide comes in. Then the tide, they say, goes out again."
+    let words: Vec<Word> = SAID
         .split(' ')
         .enumerate()
         .map(|(i, w)| Word {
@@ -285,8 +287,40 @@ fn the_reading_page_goes_to_words_marks_them_and_searches() {
         ..Transcript::default()
     };
     let clip = make_clip(&Clip { frames: 75, ..Clip::default() });
-    let page = words::page::html(&t, Some(&Player::inside(&clip, "video/mp4")));
-    let Some(said) = ask(&page.replace("</body>", READER), b"") else { return };
+    words::page::html(&t, Some(&Player::inside(&clip, "video/mp4")))
+}
+
+/// On paper there are the words with their times, and nothing to click.
+#[test]
+fn the_reading_page_prints_as_a_text() {
+    let Some(program) = chromium() else { return };
+    let dir = tempfile::tempdir().unwrap();
+    let (page, paper) = (dir.path().join("page.html"), dir.path().join("page.pdf"));
+    std::fs::write(&page, reading_page()).unwrap();
+    let out = Command::new(program)
+        .args([
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-dev-shm-usage",
+            "--no-pdf-header-footer",
+        ])
+        .arg(format!("--user-data-dir={}", dir.path().join("profile").display()))
+        .arg(format!("--print-to-pdf={}", paper.display()))
+        .arg(format!("file://{}", page.display()))
+        .output()
+        .unwrap();
+    assert!(paper.exists(), "{}", support::text(&out));
+    let script = "import sys, pypdf; r = pypdf.PdfReader(sys.argv[1]); \
+        print(len(r.pages), ' '.join(' '.join(p.extract_text() for p in r.pages).split()))";
+    let Some(text) = support::python(script, &[&paper]) else { return };
+    assert!(text.starts_with("1 tide.mp4") && text.contains(SAID) && text.contains("00:00:00"), "{text}");
+    assert!(!text.contains("Copy") && !text.contains("Search"), "{text}");
+}
+
+#[test]
+fn the_reading_page_goes_to_words_marks_them_and_searches() {
+    let Some(said) = ask(&reading_page().replace("</body>", READER), b"") else { return };
     assert!(said["error"].is_null(), "{said}");
     assert!((said["at"].as_f64().unwrap() - 0.6).abs() < 0.05, "{said}");
     assert_eq!(
@@ -295,12 +329,9 @@ fn the_reading_page_goes_to_words_marks_them_and_searches() {
     );
     // While it plays, the word at the player's moment is marked.
     let (at, word) = (said["playing"][0].as_f64().unwrap(), said["playing"][1].as_str().unwrap());
-    let index = "The tide comes in. Then the tide, they say, goes out again."
-        .split(' ')
-        .position(|w| w == word)
-        .unwrap();
+    let index = SAID.split(' ').position(|w| w == word).unwrap();
     assert!(at > 0.2 && (at - index as f64 * 0.2).abs() < 0.3, "{said}");
     assert_eq!(said["found"].to_string(), "[4,\"1 of 2\"]");
     assert_eq!((said["next"].as_str(), said["none"].as_str()), (Some("2 of 2"), Some("not found")));
-    assert_eq!(said["copied"], "00:00:00  The tide comes in. Then the tide, they say, goes out again.");
+    assert_eq!(said["copied"], format!("00:00:00  {SAID}"));
 }

@@ -111,3 +111,85 @@ fn all_problems_are_told_at_once() {
     let text = GOOD.replace("960x540", "big").replace("kind", "kint").replace("\"editors\"]", "\"moon\"]");
     assert_eq!(problems(&text).len(), 3);
 }
+
+const SERVICE: &str = r#"
+[[service]]
+name = "desk"
+address = "https://speech.house.example/hear"
+most = "5 MB"
+timeout = "90 s"
+tries = 3
+token_file = "secrets/desk"
+fields = { quality = "best" }
+
+[[preset]]
+name = "words"
+[preset.transcript]
+as = ["txt", "summary.html"]
+service = "desk"
+summary_service = "desk"
+if_away = "here"
+"#;
+
+#[test]
+fn a_service_goes_with_the_transcripts_that_name_it() {
+    use porter::recipe::Away;
+    use porter::services::{Login, Secret};
+    let text = format!("{GOOD}{SERVICE}");
+    let house = House::parse(Path::new("/house/deft-porter.toml"), &text).unwrap();
+    let desk = house.service("desk").unwrap();
+    assert_eq!((desk.most, desk.timeout.as_secs(), desk.tries), (5_000_000, 90, 3));
+    assert_eq!(desk.login, Login::Token(Secret::File("/house/secrets/desk".into())));
+    assert_eq!((desk.sound_field.as_str(), desk.fields["quality"].as_str()), ("sound", "best"));
+    let parts = &house.presets[1].parts;
+    let made = |n: usize| parts[n].recipe.transcript.clone().unwrap();
+    // Both hear by the service; only the summary is written by one.
+    assert_eq!(made(0).hearing.service.as_ref(), Some(desk));
+    assert_eq!((made(0).summary, made(1).summary), (None, Some(desk.clone())));
+    assert_eq!(made(0).if_away, Away::Here);
+    // Where the secret is belongs to the record, what it is does not.
+    let recorded = serde_json::to_string(&made(1)).unwrap();
+    assert!(recorded.contains("/house/secrets/desk"), "{recorded}");
+    assert_eq!(serde_json::from_str::<porter::recipe::TranscriptRecipe>(&recorded).unwrap(), made(1));
+}
+
+#[rstest]
+#[case::address("https://speech", "ftp://speech", "service[0].address", "ftp://")]
+#[case::login_in_the_address("https://speech", "https://me:pw@speech", "service[0].address", "me:pw")]
+#[case::size("5 MB", "5 kB", "service[0].most", "5 kB")]
+#[case::no_size("5 MB", "much", "service[0].most", "much")]
+#[case::too_small_for_speech(
+    "most = \"5 MB\"",
+    "most = \"20 kB\"",
+    "preset[1].transcript.service",
+    "at most 20000 bytes"
+)]
+#[case::tries("tries = 3", "tries = 0", "service[0].tries", "0")]
+#[case::two_secrets(
+    "token_file",
+    "token_env = \"X\"\ntoken_file",
+    "service[0].token_file",
+    "beside 'token_env'"
+)]
+#[case::half_a_login("token_file = \"secrets/desk\"", "user = \"me\"", "service[0].user", "not whole")]
+#[case::two_logins(
+    "token_file",
+    "user = \"me\"\npassword_env = \"P\"\ntoken_file",
+    "service[0].user",
+    "two of them"
+)]
+#[case::unknown("service = \"desk\"\nsum", "service = \"dusk\"\nsum", "preset[1].transcript.service", "dusk")]
+#[case::away("if_away = \"here\"", "if_away = \"never\"", "preset[1].transcript.if_away", "never")]
+fn a_wrong_service_is_told_with_its_place(
+    #[case] from: &str,
+    #[case] to: &str,
+    #[case] key: &str,
+    #[case] found: &str,
+) {
+    let good = format!("{GOOD}{SERVICE}");
+    let text = good.replacen(from, to, 1);
+    assert_ne!(text, good);
+    let got = problems(&text);
+    let hit = got.iter().find(|p| p.key == key && p.found.contains(found));
+    assert!(hit.is_some_and(|p| p.line > 25 && !p.wanted.is_empty()), "{got:#?}");
+}

@@ -252,7 +252,7 @@ impl Drop for StandIn {
 /// Python with the independent readers that `tools/set-up test` puts beside the build; `None`, with a word, without them.
 pub fn python(script: &str, args: &[&Path]) -> Option<String> {
     let readers = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/readers");
-    if !readers.join("openapi_spec_validator").exists() {
+    if !readers.join("pypdf").exists() {
         assert!(
             std::env::var_os("DEFT_PORTER_SKIP_NOTHING").is_none(),
             "the independent readers are not installed"

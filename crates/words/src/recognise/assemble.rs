@@ -139,3 +139,78 @@ fn gaps(spoken: &[Span], samples: u64) -> Vec<Gap> {
     }
     out
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    /// Words as `word@start` in seconds, each 0.3 s long.
+    fn placed(list: &str) -> Vec<Placed> {
+        let word = |w: &str| {
+            let (text, at) = w.split_once('@').unwrap();
+            let start: f64 = at.parse().unwrap();
+            Placed { text: text.into(), start, end: start + 0.3, confidence: Some(0.9) }
+        };
+        list.split_whitespace().map(word).collect()
+    }
+
+    fn reading(list: &str, mean_log: f32, cut_before: Option<u64>) -> Reading {
+        Reading { words: placed(list), mean_log, broken: false, cut_before }
+    }
+
+    fn texts(h: &Heard) -> Vec<&str> {
+        h.segments.iter().map(|s| s.text.as_str()).collect()
+    }
+
+    const SECOND: u64 = RATE as u64;
+
+    #[test]
+    fn readings_come_in_any_order_and_leave_in_that_of_the_recording() {
+        let mut order = Order::default();
+        order.take((2, 30 * SECOND, reading("three@21", -0.1, None)));
+        assert!(order.waiting(3) && order.upto == 0);
+        order.take((0, 10 * SECOND, reading("one@1", -0.1, None)));
+        assert_eq!(order.upto, 10 * SECOND);
+        order.take((1, 20 * SECOND, reading("two@11", -0.1, None)));
+        assert!(!order.waiting(3) && order.upto == 30 * SECOND);
+        assert_eq!(texts(&order.finish(&[], 30 * SECOND)), ["one", "two", "three"]);
+    }
+
+    #[test]
+    fn both_sides_of_a_cut_keep_a_word_once() {
+        let mut order = Order::default();
+        order.take((0, 11 * SECOND, reading("the@9 tide@9.6 came@10.2 i@10.6", -0.1, None)));
+        order.take((1, 20 * SECOND, reading("ide@9.7 came@10.2 in@10.6", -0.1, Some(10 * SECOND))));
+        assert_eq!(texts(&order.finish(&[], 20 * SECOND)), ["the tide came in"]);
+    }
+
+    #[test]
+    fn doubt_and_breaks_are_told_where_they_are() {
+        let mut order = Order::default();
+        order.take((0, 10 * SECOND, reading("clear@1", -0.1, None)));
+        order.take((1, 20 * SECOND, Reading { broken: true, ..reading("mumbled@11", -0.9, None) }));
+        let heard = order.finish(&[], 20 * SECOND);
+        assert_eq!(heard.segments.iter().map(|s| s.doubtful).collect::<Vec<_>>(), [false, true]);
+        assert_eq!(heard.broken, [Ms(11_000)]);
+    }
+
+    #[rstest]
+    #[case::pause("one@0 two@2", &["one", "two"])]
+    #[case::sentence_and_a_short_pause("one.@0 two@0.6", &["one.", "two"])]
+    #[case::sentence_without_a_pause("one.@0 two@0.4", &["one. two"])]
+    #[case::long_sentences("a@0 b@1 c@2 d@3 e@4 f.@5 g@5.4", &["a b c d e f.", "g"])]
+    fn segments_end_at_pauses_and_sentences(#[case] words: &str, #[case] want: &[&str]) {
+        let got = segments(placed(words).into_iter().map(|w| (w, false)).collect());
+        assert_eq!(got.iter().map(|s| s.text.as_str()).collect::<Vec<_>>(), want);
+    }
+
+    #[test]
+    fn gaps_are_where_nobody_speaks_for_a_second() {
+        let span = |a: u64, b: u64| Span { start: a * SECOND, end: b * SECOND };
+        let got = gaps(&[span(2, 4), span(4, 5), span(9, 10)], 10 * SECOND + SECOND / 2);
+        let want = [(0, 2000), (5000, 9000)].map(|(a, b)| Gap { start_ms: Ms(a), end_ms: Ms(b) });
+        assert_eq!(got, want);
+        assert_eq!(gaps(&[], 0), []);
+    }
+}

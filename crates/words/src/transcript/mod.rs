@@ -205,3 +205,70 @@ impl Timecode {
         )
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(0, "00:00:00.000", "0:00")]
+    #[case(61_005, "00:01:01.005", "1:01")]
+    #[case(3_600_000, "01:00:00.000", "1:00:00")]
+    #[case(360_000_999, "100:00:00.999", "100:00:00")]
+    #[case(-5, "00:00:00.000", "0:00")]
+    fn times_are_shown(#[case] ms: i64, #[case] clock: &str, #[case] short: &str) {
+        assert_eq!((Ms(ms).clock('.').as_str(), Ms(ms).short().as_str()), (clock, short));
+    }
+
+    /// SMPTE ST 12-1: two numbers are left out each minute but every tenth.
+    #[rstest]
+    #[case(25, 1, 25, false, 0, 60_000, "00:01:00:00")]
+    #[case(30_000, 1001, 30, true, 0, 60_060, "00:01:00;02")]
+    #[case(30_000, 1001, 30, false, 0, 60_060, "00:01:00:00")]
+    #[case(24, 1, 24, false, 86_400, 500, "01:00:00:12")]
+    fn moments_are_timecodes_of_the_source(
+        #[case] num: u32,
+        #[case] den: u32,
+        #[case] frames_per_count: u32,
+        #[case] drop_frame: bool,
+        #[case] start_frame: u32,
+        #[case] ms: i64,
+        #[case] want: &str,
+    ) {
+        let rate = Ratio { num, den };
+        let timecode = Some(Timecode { start_frame, rate, frames_per_count, drop_frame });
+        let mut t = Transcript { source: Source { timecode, ..Source::default() }, ..Transcript::default() };
+        assert_eq!(t.moment(Ms(ms)), want);
+        t.source.timecode = None;
+        assert_eq!(t.moment(Ms(61_005)), "00:01:01");
+    }
+
+    fn word(text: &str, at: i64, confidence: Option<f32>) -> Word {
+        Word { text: text.into(), start_ms: Ms(at), end_ms: Ms(at + 100), confidence, heard: None }
+    }
+
+    #[test]
+    fn a_segment_is_as_sure_as_its_words_are_known_to_be() {
+        let sure = Segment::of(vec![word("low", 0, Some(0.5)), word("tide", 200, Some(1.0))], false).unwrap();
+        assert_eq!((sure.text.as_str(), sure.confidence, sure.end_ms), ("low tide", Some(0.75), Ms(300)));
+        let unknown = Segment::of(vec![word("low", 0, Some(0.5)), word("tide", 200, None)], false).unwrap();
+        assert_eq!(unknown.confidence, None);
+        assert_eq!(Segment::of(Vec::new(), false), None);
+        let json = serde_json::to_value(&unknown).unwrap();
+        assert!(json.get("confidence").is_none() && json["words"][0]["confidence"] == 0.5);
+    }
+
+    #[test]
+    fn readers_of_an_unsure_transcript_see_no_guesses() {
+        let segment = |text: &str, doubtful| Segment::of(vec![word(text, 0, Some(0.2))], doubtful).unwrap();
+        let mut t = Transcript {
+            segments: vec![segment("sure", false), segment("guess", true)],
+            ..Transcript::default()
+        };
+        assert_eq!(t.for_readers().text(), "sure guess");
+        t.unsure = true;
+        assert_eq!(t.for_readers().text(), format!("sure {UNCLEAR}"));
+        assert_eq!(t.text(), "sure guess");
+    }
+}
