@@ -351,7 +351,7 @@ fn decode(b: &Bench) -> Result<(), Anyhow> {
     let me = std::env::current_exe()?;
     // The least of each, in turn: on a shared machine every reading is the work and what others took from it.
     let (mut bare, mut ours) = (f64::MAX, f64::MAX);
-    for _ in 0..7 {
+    for _ in 0..12 {
         bare = bare.min(processor(Command::new(&me).arg("bare-decode").arg(&clip), None)?);
         ours = ours.min(processor(Command::new(&me).arg("our-decode").arg(&clip), None)?);
     }

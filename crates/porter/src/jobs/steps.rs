@@ -13,9 +13,12 @@ use crate::store::{Delivery, Going, Job, Output, State};
 use media::facts::{self, Facts};
 use std::fs::File;
 use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
 
 /// A making that broke is tried this often.
 const MAX_TRIES: u32 = 2;
+/// Longest wait after a try that took long.
+const LONGEST_WAIT: Duration = Duration::from_secs(3600);
 /// How far making is, is written down at most this often.
 const GOING_EVERY: Micros = 500_000;
 const SECOND_LOOK: &str = "looked at again before it is turned away: ";
@@ -63,7 +66,19 @@ pub fn work(porter: &Porter, mut job: Job) -> Result<()> {
 }
 
 fn hold(porter: &Porter, job: &Job, why: &str) -> Result<()> {
-    porter.store.hold(job.id, why, clock::now() + porter.house.retry_after.as_micros() as i64)
+    hold_after(porter, job, why, Duration::ZERO)
+}
+
+/// Holds a job whose try took this long.
+fn hold_after(porter: &Porter, job: &Job, why: &str, took: Duration) -> Result<()> {
+    let wait = wait_after(took, porter.house.retry_after);
+    porter.store.hold(job.id, why, clock::now() + wait.as_micros() as i64)
+}
+
+/// A try that took long is not made again at once: a service that is away for a night must not keep the machine, or
+/// another service, busy with the same work all night.
+fn wait_after(took: Duration, usual: Duration) -> Duration {
+    usual.max((took * 4).min(LONGEST_WAIT))
 }
 
 /// The file must still be what arrived. False: the job is over, for what it is now arrives anew.
@@ -239,6 +254,7 @@ fn make(porter: &Porter, watch: &Watch, job: &Job) -> Result<()> {
             let _ = porter.store.set_going(job.id, &Going { at: now, since, done: p.done, total: p.total });
         }
     };
+    let start = Instant::now();
     let outcome = maker::make(&porter.program, &order, &porter.house.maker, progress, || porter.stopping())?;
     match outcome {
         Outcome::Made(finished) if finished.len() == outputs.len() => {
@@ -248,7 +264,9 @@ fn make(porter: &Porter, watch: &Watch, job: &Job) -> Result<()> {
             Ok(())
         }
         Outcome::Made(_) => Err(Error::Maker("the child made another number of outputs than ordered".into())),
-        Outcome::Failed { class, message } if class == "system" => hold(porter, job, &message),
+        Outcome::Failed { class, message } if class == "system" => {
+            hold_after(porter, job, &message, start.elapsed())
+        }
         Outcome::Failed { class, .. } if class == "stopped" => Err(Error::Stopped),
         Outcome::Failed { class, message } if class == "damaged" => {
             turn_away_damaged(porter, watch, job, &message)
@@ -373,4 +391,21 @@ fn free_name(porter: &Porter, job: &Job, d: &Delivery, place: &dyn Place) -> Res
         }
     }
     unreachable!("numbers do not end")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(0, 10, 10)]
+    #[case(2, 10, 10)]
+    #[case(60, 10, 240)]
+    #[case(7200, 10, 3600)]
+    #[case(7200, 7200, 7200)]
+    fn tries_that_take_long_are_further_apart(#[case] took: u64, #[case] usual: u64, #[case] want: u64) {
+        let seconds = Duration::from_secs;
+        assert_eq!(wait_after(seconds(took), seconds(usual)), seconds(want));
+    }
 }
