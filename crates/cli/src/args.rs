@@ -22,7 +22,7 @@ pub enum Command {
     /// Make a new house: a configuration to start from, and its folders
     Init(Init),
     /// Check a house's configuration, its folders, and what this program can do
-    Check(House),
+    Check(Check),
     /// Work: watch the folders, make, check, name and carry
     Run(Run),
     /// Show what is arriving, waiting, being made and finished
@@ -48,11 +48,46 @@ pub enum Command {
     MakeInChild,
 }
 
+/// The house a command is about, named in one of four ways.
 #[derive(Debug, ClapArgs)]
 pub struct House {
     /// The house: its folder or its deft-porter.toml
-    #[arg(default_value = ".")]
-    pub house: PathBuf,
+    #[arg(value_name = "HOUSE", conflicts_with = "house")]
+    pub at: Option<PathBuf>,
+    #[command(flatten)]
+    pub named: NamedHouse,
+}
+
+/// The same for commands whose other words are about something else.
+#[derive(Debug, ClapArgs)]
+pub struct NamedHouse {
+    /// The house: its folder or its deft-porter.toml. If not given: the variable DEFT_PORTER_HOUSE or, from the current
+    /// folder upwards, the first folder with a deft-porter.toml
+    #[arg(long, value_name = "DIR")]
+    pub house: Option<PathBuf>,
+}
+
+/// Names a house for every command.
+pub const HOUSE_VARIABLE: &str = "DEFT_PORTER_HOUSE";
+
+impl House {
+    pub fn find(&self) -> PathBuf {
+        self.at.clone().unwrap_or_else(|| self.named.find())
+    }
+}
+
+impl NamedHouse {
+    pub fn find(&self) -> PathBuf {
+        if let Some(given) = &self.house {
+            return given.clone();
+        }
+        if let Some(set) = std::env::var_os(HOUSE_VARIABLE).filter(|v| !v.is_empty()) {
+            return set.into();
+        }
+        let here = std::env::current_dir().unwrap_or_default();
+        let found = here.ancestors().find(|d| d.join(porter::config::FILE_NAME).is_file());
+        found.map_or_else(|| PathBuf::from("."), |d| d.to_owned())
+    }
 }
 
 #[derive(Debug, ClapArgs)]
@@ -60,6 +95,21 @@ pub struct Init {
     /// Folder of the new house
     #[arg(default_value = ".")]
     pub dir: PathBuf,
+    /// Also in a folder that has files in it
+    #[arg(long)]
+    pub among_files: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Check {
+    #[command(flatten)]
+    pub house: House,
+    /// Mark every folder of the house, and take it for the right one as it is now
+    #[arg(long)]
+    pub mark: bool,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
 }
 
 #[derive(Debug, ClapArgs)]
@@ -69,6 +119,9 @@ pub struct Run {
     /// End when all that is in the watch folders has been worked on
     #[arg(long)]
     pub once: bool,
+    /// Print each event as a line of JSON
+    #[arg(long)]
+    pub json: bool,
 }
 
 #[derive(Debug, ClapArgs)]
@@ -143,9 +196,8 @@ pub struct Transcribe {
     /// File with the token of services given by address
     #[arg(long, value_name = "FILE")]
     pub token_file: Option<PathBuf>,
-    /// The house that names services: its folder or its deft-porter.toml
-    #[arg(long, default_value = ".")]
-    pub house: PathBuf,
+    #[command(flatten)]
+    pub house: NamedHouse,
     /// Print the JSON schema of a transcript
     #[arg(long, exclusive = true)]
     pub schema: bool,
@@ -195,9 +247,8 @@ pub struct Find {
     /// A word, the beginning of one ("tid*"), or words that follow each other ("salt marsh"); all must be there
     #[arg(required = true, value_name = "WORDS")]
     pub words: Vec<String>,
-    /// The house: its folder or its deft-porter.toml
-    #[arg(long, default_value = ".")]
-    pub house: PathBuf,
+    #[command(flatten)]
+    pub house: NamedHouse,
     /// They lie within this many words of each other
     #[arg(long, value_name = "COUNT")]
     pub near: Option<u32>,
@@ -258,9 +309,12 @@ pub struct StandIn {
     /// Port to listen at, on this machine only; 0 takes any that is free
     #[arg(long, default_value_t = 8790)]
     pub port: u16,
-    /// A token that every request must bring
-    #[arg(long)]
-    pub token: Option<String>,
+    /// File with a token that every request must bring
+    #[arg(long, value_name = "FILE", conflicts_with = "token_env")]
+    pub token_file: Option<PathBuf>,
+    /// Variable of the environment with that token
+    #[arg(long, value_name = "NAME")]
+    pub token_env: Option<String>,
     /// Largest request it takes: 250 kB, 20 MB
     #[arg(long, value_name = "SIZE", default_value = "100 MB", value_parser = size)]
     pub most: u64,

@@ -8,6 +8,10 @@ mod commands;
 use clap::Parser;
 use std::process::ExitCode;
 
+/// Tells when memory is refused to a child that makes outputs.
+#[global_allocator]
+static MEMORY: porter::maker::memory::Telling = porter::maker::memory::Telling;
+
 fn main() -> ExitCode {
     let args = args::Args::parse();
     match commands::run(args) {

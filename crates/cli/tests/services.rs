@@ -95,8 +95,9 @@ fn a_login_is_brought_or_asked_for() {
     let dir = tempfile::tempdir().unwrap();
     let token = dir.path().join("token");
     std::fs::write(&token, "low-tide\n").unwrap();
+    std::fs::set_permissions(&token, std::os::unix::fs::PermissionsExt::from_mode(0o600)).unwrap();
     let file = samples().join("austen-0890.wav");
-    let desk = StandIn::start(&["speech", "--port", "0", "--token", "low-tide"]);
+    let desk = StandIn::start(&["speech", "--port", "0", "--token-file", token.to_str().unwrap()]);
     let (t, _) = transcript(&file, &["--service", &desk.address, "--token-file", token.to_str().unwrap()]);
     assert!(text_of(&t).contains("selfish"));
     let to = dir.path().to_str().unwrap();

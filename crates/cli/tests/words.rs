@@ -162,7 +162,6 @@ fn a_watch_folder_gives_transcripts_that_can_be_found() {
     for (words, hits) in [
         (&["him*", "might"][..], 1),
         (&["amyable", "--watch", "cards", "--from", "2020-01-01"][..], 1),
-        (&["amyable", "--watch", "others"][..], 0),
         (&["amyable", "--until", "2020-01-01"][..], 0),
         (&["might", "himself", "--near", "2"][..], 0),
         (&["might", "himself", "--near", "6"][..], 1),
@@ -174,6 +173,8 @@ fn a_watch_folder_gives_transcripts_that_can_be_found() {
         assert_eq!(out.status.code(), Some(i32::from(hits == 0)));
     }
     assert_eq!(find(&["x", "--from", "soon"]).status.code(), Some(1));
+    let unknown = find(&["amyable", "--watch", "others"]);
+    assert!(text(&unknown).contains("no watch \"others\" in this house; it has: cards"), "{}", text(&unknown));
 }
 
 #[test]

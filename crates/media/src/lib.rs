@@ -12,11 +12,13 @@ pub mod error;
 pub mod facts;
 pub mod filter;
 pub mod frame;
+pub mod guard;
 pub mod limits;
 pub mod parts;
 pub mod plan;
 pub mod recipe;
 pub mod run;
+pub mod show;
 pub mod still;
 #[cfg(feature = "testkit")]
 pub mod testkit;

@@ -61,6 +61,28 @@ impl Codec {
     }
 }
 
+/// Names that a codec can have, but those of uncompressed sound and pictures (`PCM 24-bit`, `uncompressed 10-bit 4:2:2`)
+/// and of codecs that nobody here has named (`'abcd'`).
+pub fn codec_names() -> Vec<&'static str> {
+    let mut all = vec![
+        // decoded
+        "H.264", "AV1", "VP8", "VP9", "Motion JPEG", "GIF", "still pictures", "AAC", "MP3", "MPEG audio layer 1",
+        "MPEG audio layer 2", "Vorbis", "FLAC", "ALAC", "Opus",
+        // named
+        "HEVC", "HEVC with dynamic metadata", "VVC", "MPEG-4 part 2", "MPEG-4 of an early draft", "ProRes",
+        "ProRes 422 HQ", "ProRes 422", "ProRes 422 LT", "ProRes 422 Proxy", "ProRes 4444", "ProRes 4444 XQ",
+        "ProRes RAW", "VC-3 (DNxHD)", "VC-3 (DNxHR)", "VC-5", "Motion JPEG B", "Motion JPEG 2000", "MPEG-2",
+        "MPEG-1 video", "VC-1", "Windows Media Video", "Theora", "FFV1", "Huffyuv", "H.263", "H.261", "Cinepak",
+        "run-length coded pictures", "PNG pictures", "TIFF pictures", "H.264 Intra", "DV", "Dirac", "AC-3", "AC-4",
+        "E-AC-3", "DTS", "ADPCM", "AMR", "Windows Media Audio", "GSM", "QDesign", "TrueHD", "True Audio", "WavPack",
+        "Speex",
+    ];
+    all.extend(crate::still::FORMATS.iter().map(|f| f.name));
+    all.sort_unstable();
+    all.dedup();
+    all
+}
+
 /// Uncompressed pictures in bytes: how the samples lie.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct RawPicture {

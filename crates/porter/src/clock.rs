@@ -28,9 +28,9 @@ fn zoned(at: Micros) -> jiff::Zoned {
     jiff::Timestamp::from_microsecond(at).unwrap_or_default().to_zoned(jiff::tz::TimeZone::system())
 }
 
-/// UTC in ISO 8601 with milliseconds.
-pub fn iso(at: Micros) -> String {
-    jiff::Timestamp::from_microsecond(at).unwrap_or_default().strftime("%Y-%m-%dT%H:%M:%S%.3fZ").to_string()
+/// Here, with the zone: ISO 8601, `2026-11-23T07:05:49.123+00:00`. The one form of times for programs.
+pub fn zoned_text(at: Micros) -> String {
+    zoned(at).strftime("%Y-%m-%dT%H:%M:%S%.3f%:z").to_string()
 }
 
 /// The first moment of a day here (or, for `last`, the first behind it); `None` if the text is no day.
@@ -38,4 +38,40 @@ pub fn day(text: &str, last: bool) -> Option<Micros> {
     let day: jiff::civil::Date = text.parse().ok()?;
     let day = if last { day.tomorrow().ok()? } else { day };
     Some(day.to_zoned(jiff::tz::TimeZone::system()).ok()?.timestamp().as_microsecond())
+}
+
+/// A random id: 16 letters and digits that nobody else has.
+pub fn random_id() -> String {
+    let mut bytes = [0u8; 10];
+    let mut filled = 0;
+    while filled < bytes.len() {
+        match rustix::rand::getrandom(&mut bytes[filled..], rustix::rand::GetRandomFlags::empty()) {
+            Ok(n) => filled += n,
+            Err(rustix::io::Errno::INTR) => (),
+            // No random numbers here: the time and the process tell two ids apart as well.
+            Err(_) => {
+                bytes[..8].copy_from_slice(&(now() as u64).to_le_bytes());
+                bytes[8..].copy_from_slice(&(std::process::id() as u16).to_le_bytes());
+                break;
+            }
+        }
+    }
+    const SIGNS: &[u8; 32] = b"abcdefghijkmnpqrstuvwxyz23456789";
+    let mut out = String::new();
+    let mut held = 0u32;
+    let mut bits = 0;
+    for byte in bytes {
+        held = held << 8 | u32::from(byte);
+        bits += 8;
+        while bits >= 5 {
+            bits -= 5;
+            out.push(SIGNS[(held >> bits & 31) as usize] as char);
+        }
+    }
+    out
+}
+
+/// A short random text, for names that are used for a moment.
+pub fn nonce() -> String {
+    random_id()[..8].to_owned()
 }

@@ -3,38 +3,28 @@
 //! A `/` in the template makes folders; one that comes out of a value never does. No name can leave its
 //! place: values lose what a file system or a careless script would trip over, and `..` cannot arise.
 
-use std::collections::BTreeMap;
-
-/// What a template may name, and what it is filled with.
-pub const FIELDS: &[(&str, &str)] = &[
-    ("stem", "the original's name without its extension"),
-    ("ext", "the original's extension, in lower case"),
-    ("folder", "the original's folder inside the watch folder, with - for /"),
-    ("watch", "the name of the watch"),
-    ("preset", "the name of the preset"),
-    ("date", "the day of arrival, 2026-11-23"),
-    ("time", "the time of arrival, 070549"),
-    ("job", "the job's number"),
-    ("width", "picture width of the original"),
-    ("height", "picture height of the original"),
-    ("timecode", "start timecode of the original, 10-00-00-00"),
-    ("reel", "reel name of the original"),
-];
-
-/// Values for the fields, by name.
-pub type Values = BTreeMap<&'static str, String>;
+use crate::route::fields::{self, Field, Subject, nearest};
 
 /// Longest name of a file or folder, in bytes, leaving room for a running number and an extension.
 const MAX_PART: usize = 200;
 
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone)]
 enum Piece {
     Text(String),
-    Field(&'static str),
+    Field(&'static Field),
+}
+
+impl std::fmt::Debug for Piece {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Piece::Text(t) => f.write_str(t),
+            Piece::Field(field) => write!(f, "{{{}}}", field.name),
+        }
+    }
 }
 
 /// A checked template.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug)]
 pub struct Template {
     /// Folders, then the file's stem.
     parts: Vec<Vec<Piece>>,
@@ -56,14 +46,14 @@ impl Template {
                 }
                 let close = rest[open..].find('}').ok_or("a '}' behind every '{'")? + open;
                 let name = &rest[open + 1..close];
-                let field = FIELDS.iter().find(|(f, _)| *f == name).ok_or_else(|| {
-                    let known: Vec<&str> = FIELDS.iter().map(|f| f.0).collect();
-                    format!("fields of these: {}", known.join(", "))
+                let field = fields::find(name).ok_or_else(|| match nearest(name, fields::names(false)) {
+                    Some(near) => format!("{{{near}}}, not {{{name}}}"),
+                    None => format!("fields of these: {}", fields::names(false).join(", ")),
                 })?;
                 if open > 0 {
                     pieces.push(Piece::Text(rest[..open].to_owned()));
                 }
-                pieces.push(Piece::Field(field.0));
+                pieces.push(Piece::Field(field));
                 rest = &rest[close + 1..];
             }
             if !rest.is_empty() {
@@ -82,33 +72,82 @@ impl Template {
     }
 
     /// A relative path of safe names with the extension; never empty, never outside.
-    pub fn fill(&self, values: &Values, extension: &str) -> String {
-        let part = |pieces: &Vec<Piece>| {
-            let text: String = pieces
-                .iter()
-                .map(|p| match p {
-                    Piece::Text(t) => t.as_str(),
-                    Piece::Field(f) => values.get(f).map_or("", String::as_str),
-                })
-                .collect();
-            clean(&text)
-        };
-        let parts: Vec<String> = self.parts.iter().map(part).collect();
+    pub fn fill(&self, subject: &Subject<'_>, extension: &str) -> String {
+        self.fill_with(|f| (f.get)(subject).words(), extension)
+    }
+
+    fn fill_with(&self, value: impl Fn(&Field) -> String, extension: &str) -> String {
+        let mut parts = Vec::new();
+        let last = self.parts.len() - 1;
+        for (n, pieces) in self.parts.iter().enumerate() {
+            // {folder} alone mirrors the tree: its slashes make folders, and at the top there is none.
+            if let [Piece::Field(f)] = pieces.as_slice()
+                && f.name == "folder"
+                && n < last
+            {
+                let folders = value(f);
+                parts.extend(folders.split('/').filter(|p| !p.is_empty()).map(clean));
+                continue;
+            }
+            let text = joined(pieces, &value);
+            // A folder whose fields are all empty is none.
+            if n < last && text.is_empty() {
+                continue;
+            }
+            parts.push(clean(&text));
+        }
         format!("{}.{extension}", parts.join("/"))
     }
 }
 
-/// A name that every common file system and share takes: no separators, no control or reserved characters,
-/// no leading dots, dashes or blanks, no trailing dots or blanks, at most [`MAX_PART`] bytes, never empty.
+const BETWEEN: [char; 4] = ['_', '-', '.', ' '];
+
+/// The pieces of one part. A field that is empty takes the sign along that parts it from what stands before or, at the
+/// beginning, behind it.
+fn joined(pieces: &[Piece], value: &impl Fn(&Field) -> String) -> String {
+    let mut out = String::new();
+    let mut swallow = false;
+    for p in pieces {
+        match p {
+            Piece::Text(t) => {
+                out.push_str(if std::mem::take(&mut swallow) { t.trim_start_matches(BETWEEN) } else { t });
+            }
+            Piece::Field(f) => {
+                let text = value(f).replace([':', ';'], "-");
+                if text.is_empty() {
+                    out.truncate(out.trim_end_matches(BETWEEN).len());
+                    swallow = out.is_empty();
+                } else {
+                    out.push_str(&text);
+                    swallow = false;
+                }
+            }
+        }
+    }
+    out
+}
+
+/// Names that systems of the Windows family keep for devices, with any extension.
+const DEVICES: [&str; 6] = ["con", "prn", "aux", "nul", "conin$", "conout$"];
+
+fn is_device(name: &str) -> bool {
+    let stem = name.split('.').next().unwrap_or("").trim_end().to_lowercase();
+    let numbered = |start| {
+        let rest = stem.strip_prefix(start);
+        rest.is_some_and(|r| matches!(r, "0" | "1" | "2" | "3" | "4" | "5" | "6" | "7" | "8" | "9" | "¹" | "²" | "³"))
+    };
+    DEVICES.contains(&stem.as_str()) || numbered("com") || numbered("lpt")
+}
+
+/// A name that every common file system and share takes, and that shows what it is: no separators, no control,
+/// reserved, invisible or direction-changing characters, no leading dots, dashes or blanks, no trailing dots or
+/// blanks, no device's name, at most [`MAX_PART`] bytes, never empty.
 pub fn clean(text: &str) -> String {
     let swapped: String = text
         .chars()
         .map(|c| {
-            if c.is_control() || matches!(c, '/' | '\\' | ':' | '*' | '?' | '"' | '<' | '>' | '|') {
-                '_'
-            } else {
-                c
-            }
+            let reserved = matches!(c, '/' | '\\' | ':' | '*' | '?' | '"' | '<' | '>' | '|' | media::show::HIDDEN);
+            if reserved || media::show::hides(c) { '_' } else { c }
         })
         .collect();
     let trimmed = swapped.trim_start_matches(['.', '-', ' ']).trim_end_matches(['.', ' ']);
@@ -117,7 +156,11 @@ pub fn clean(text: &str) -> String {
         end -= 1;
     }
     let cut = trimmed[..end].trim_end_matches(['.', ' ']);
-    if cut.is_empty() { "unnamed".into() } else { cut.into() }
+    match cut {
+        "" => "unnamed".into(),
+        cut if is_device(cut) => format!("_{cut}"),
+        cut => cut.into(),
+    }
 }
 
 /// `name.ext` with a number before the extension: `name_2.ext`.
@@ -140,8 +183,11 @@ mod tests {
     use proptest::prelude::*;
     use rstest::rstest;
 
-    fn values(stem: &str) -> Values {
-        Values::from([("stem", stem.to_owned()), ("date", "2026-11-23".into())])
+    fn filled(template: &str, values: &[(&str, &str)]) -> String {
+        let value = |f: &Field| {
+            values.iter().find(|(n, _)| *n == f.name).map_or(String::new(), |(_, v)| (*v).to_owned())
+        };
+        Template::parse(template).unwrap().fill_with(value, "mp4")
     }
 
     #[rstest]
@@ -151,15 +197,34 @@ mod tests {
     #[case("{stem}", "-rf", "rf.mp4")]
     #[case("{stem}", "two\nlines", "two_lines.mp4")]
     #[case("{reel}", "x", "unnamed.mp4")]
+    #[case("{stem}_{reel}_", "cup", "cup_.mp4")]
+    #[case("{stem}_{reel}_proxy", "cup", "cup_proxy.mp4")]
+    #[case("{reel}_{stem}", "cup", "cup.mp4")]
+    #[case("{reel}/{stem}", "cup", "cup.mp4")]
+    #[case("{stem}", "CON", "_CON.mp4")]
+    #[case("{stem}", "com1.tar", "_com1.tar.mp4")]
+    #[case("{stem}", "nul ", "_nul.mp4")]
+    #[case("{stem}", "console", "console.mp4")]
+    #[case("{stem}", "a\u{202e}4pm.b\u{200b}", "a_4pm.b_.mp4")]
     fn templates_fill(#[case] template: &str, #[case] stem: &str, #[case] want: &str) {
-        assert_eq!(Template::parse(template).unwrap().fill(&values(stem), "mp4"), want);
+        assert_eq!(filled(template, &[("stem", stem), ("date", "2026-11-23")]), want);
+    }
+
+    #[rstest]
+    #[case("{folder}/{stem}", "day1/camA", "day1/camA/clip.mp4")]
+    #[case("{folder}/{stem}", "", "clip.mp4")]
+    #[case("x/{folder}/{stem}", "../..", "x/unnamed/unnamed/clip.mp4")]
+    #[case("{folder}_{stem}", "day1/camA", "day1_camA_clip.mp4")]
+    fn folders_are_mirrored(#[case] template: &str, #[case] folder: &str, #[case] want: &str) {
+        assert_eq!(filled(template, &[("stem", "clip"), ("folder", folder)]), want);
     }
 
     #[rstest]
     #[case("/abs", "may not start")]
     #[case("../{stem}", "in place of \"..\"")]
     #[case("a//b", "no empty parts")]
-    #[case("{stam}", "fields of these")]
+    #[case("{stam}", "{stem}, not {stam}")]
+    #[case("{xyzzy}", "fields of these")]
     #[case("{stem", "a '}'")]
     #[case("stem}", "a '{'")]
     fn false_templates_say_what_is_right(#[case] template: &str, #[case] words: &str) {
@@ -178,13 +243,13 @@ mod tests {
 
     proptest! {
         #[test]
-        fn no_value_leaves_the_place(stem in ".*", date in ".*") {
-            let v = Values::from([("stem", stem), ("date", date)]);
-            let name = Template::parse("{date}/{stem}").unwrap().fill(&v, "mp4");
+        fn no_value_leaves_the_place(stem in ".*", folder in ".*", date in ".*") {
+            let name = filled("{folder}/{date}x/{stem}", &[("stem", &stem), ("folder", &folder), ("date", &date)]);
             let parts: Vec<&str> = name.split('/').collect();
-            prop_assert_eq!(parts.len(), 2);
+            prop_assert!(parts.len() >= 2);
             for p in parts {
-                prop_assert!(!p.is_empty() && p.len() <= 210 && !p.starts_with('.') && !p.contains(['\0', '\n', '\\']));
+                prop_assert!(!p.is_empty() && p.len() <= 210 && !p.starts_with('.') && p != "..");
+                prop_assert!(!p.chars().any(|c| media::show::hides(c) || c == '\\') && !is_device(p), "{p:?}");
             }
         }
     }

@@ -1,33 +1,57 @@
 //! What is going on in a house: one value for people and programs.
 
-use crate::clock::{self, Micros};
+use crate::clock;
 use crate::config::House;
+use crate::control::{self, Now};
 use crate::error::Result;
-use crate::jobs;
-use crate::store::{Delivery, Event, Job, JobId, State, Store};
+use crate::files::Dir;
+use crate::jobs::state;
+use crate::progress::{Progress, Stage, Unit};
+use crate::store::said::{Hit, Wanted};
+use crate::store::{
+    Cause, Change, Delivery, Event, Filter, Job, JobId, NotMade, Output, OutputEnd, Said, State, Step, Store, Task, View,
+};
+use crate::watch::{folder, steady};
+use media::show;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Version of the JSON form; it grows by adding fields only.
-pub const STATUS_VERSION: u32 = 1;
+pub const STATUS_VERSION: u32 = 2;
 
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[schemars(title = "Status")]
 pub struct Status {
     pub version: u32,
     pub house: String,
+    /// When this was so: local time with its zone, as all times here.
     pub at: String,
     /// A porter works on the house now.
     pub running: bool,
     pub watches: Vec<WatchStatus>,
+    /// Places that are away, as far as the running porter knows.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub away: Vec<AwayStatus>,
     /// Files in watch folders that are not jobs yet.
     pub arriving: Vec<Arriving>,
-    /// Jobs that have not ended.
+    /// More files wait than are listed.
+    pub arriving_not_listed: usize,
+    /// Jobs that have not ended, the first of them.
     pub open: Vec<JobStatus>,
+    pub open_count: u64,
     /// The latest jobs that ended, newest first.
     pub ended: Vec<JobStatus>,
-    pub ended_counts: Vec<(State, u64)>,
+    pub ended_counts: Vec<StateCount>,
 }
 
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct StateCount {
+    #[schemars(with = "String")]
+    pub state: State,
+    pub jobs: u64,
+}
+
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct WatchStatus {
     pub name: String,
     pub folder: String,
@@ -35,29 +59,39 @@ pub struct WatchStatus {
     pub trouble: Option<String>,
 }
 
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct AwayStatus {
+    pub place: String,
+    pub why: String,
+    pub next_try_seconds: f64,
+}
+
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Arriving {
     pub watch: String,
     pub path: String,
     pub bytes: u64,
     pub why: String,
-    pub seconds: f64,
+    /// How long it has been seen; absent where no porter watches.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub seconds: Option<f64>,
 }
 
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct JobStatus {
     pub job: JobId,
     pub watch: String,
     pub path: String,
     pub bytes: u64,
+    #[schemars(with = "String")]
     pub state: State,
     pub arrived: String,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub ended: Option<String>,
-    /// While making.
+    /// What is being done, while a porter does it.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub progress: Option<Making>,
-    /// Why the current step has to be tried again.
+    pub progress: Option<Going>,
+    /// Why a step of it has to be tried again.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub held: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -69,9 +103,10 @@ pub struct JobStatus {
     pub outputs: Vec<OutputStatus>,
 }
 
-#[derive(Clone, Debug, Serialize)]
-pub struct Making {
-    /// Frames; samples for sound alone.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct Going {
+    pub stage: Stage,
+    pub unit: Unit,
     pub done: u64,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub total: Option<u64>,
@@ -82,132 +117,357 @@ pub struct Making {
     pub seconds_left: Option<f64>,
 }
 
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct OutputStatus {
     pub preset: String,
     pub preset_version: String,
     pub rule: String,
+    /// "open", "made", "not applicable" or "failed".
+    pub end: &'static str,
+    /// Why it was not made.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub bytes: Option<u64>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub checksum: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[schemars(with = "Option<serde_json::Value>")]
     pub made: Option<media::run::Made>,
     pub deliveries: Vec<DeliveryStatus>,
 }
 
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct DeliveryStatus {
     pub place: String,
     /// The name it has or, before it is given one, the name from the rule.
     pub name: String,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub delivered: Option<String>,
+    /// How it is known to be whole there.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub proof: Option<String>,
+}
+
+/// One thing that happened.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct EventStatus {
+    pub at: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub job: Option<JobId>,
+    pub what: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub detail: Option<String>,
 }
 
 /// How many ended jobs a status shows unless asked for more.
 pub const USUAL_ENDED: u32 = 20;
+/// How many open jobs it shows.
+const MOST_OPEN: u32 = 200;
+/// How many files it lists where it has to look itself.
+const MOST_FILES: usize = 500;
 
 pub fn status(house: &House, most_ended: u32) -> Result<Status> {
+    let store = Store::look(&house.store_file())?;
+    let running = state::is_running(house);
+    let now = if running { control::ask_now(&house.state) } else { None };
     let mut out = Status {
         version: STATUS_VERSION,
         house: house.name.clone(),
-        at: clock::iso(clock::now()),
-        running: jobs::is_running(house),
+        at: clock::zoned_text(clock::now()),
+        running,
         watches: Vec::new(),
+        away: Vec::new(),
         arriving: Vec::new(),
+        arriving_not_listed: 0,
         open: Vec::new(),
+        open_count: 0,
         ended: Vec::new(),
         ended_counts: Vec::new(),
     };
-    let store = Store::read(&house.store_file())?;
-    let troubles = store.as_ref().map(Store::troubles).transpose()?.unwrap_or_default();
-    for w in &house.watches {
-        let trouble = troubles.iter().find(|t| t.0 == w.name).map(|t| t.2.clone());
-        out.watches.push(WatchStatus {
-            name: w.name.clone(),
-            folder: w.folder.display().to_string(),
-            trouble,
-        });
-    }
+    arriving(house, store.as_ref(), now.as_ref(), &mut out)?;
     let Some(store) = store else { return Ok(out) };
-    let now = clock::now();
-    for f in store.waiting()? {
-        out.arriving.push(Arriving {
-            watch: f.watch,
-            path: jobs::show_path(&f.path),
-            bytes: f.size,
-            why: f.why,
-            seconds: (now - f.first) as f64 / 1e6,
-        });
-    }
-    for j in store.open_jobs()? {
-        out.open.push(job_status(&store, j, now)?);
-    }
-    for j in store.ended_jobs(most_ended)? {
-        out.ended.push(job_status(&store, j, now)?);
-    }
-    out.ended_counts = store.ended_counts()?;
+    store.read(|v| {
+        for j in v.jobs(&Filter { most: MOST_OPEN, ..Filter::default() })?.rows {
+            out.open.push(job_status(v, j, now.as_ref())?);
+        }
+        out.open_count = v.open_count()?;
+        for j in v.jobs(&Filter { ended: true, most: most_ended, ..Filter::default() })?.rows {
+            out.ended.push(job_status(v, j, None)?);
+        }
+        out.ended_counts = v.tally()?.into_iter().map(|(state, jobs)| StateCount { state, jobs }).collect();
+        Ok(())
+    })?;
     Ok(out)
 }
 
-/// One job and all that happened to it; `None` if there is no such job.
-pub fn history(house: &House, id: JobId) -> Result<Option<(JobStatus, Vec<Event>)>> {
-    let Some(store) = Store::read(&house.store_file())? else { return Ok(None) };
-    let Some(job) = store.job(id)? else { return Ok(None) };
-    Ok(Some((job_status(&store, job, clock::now())?, store.events(id)?)))
+fn arriving(house: &House, store: Option<&Store>, now: Option<&Now>, out: &mut Status) -> Result<()> {
+    for w in &house.watches {
+        let mut told = WatchStatus { name: w.name.clone(), folder: show::path(&w.folder), trouble: None };
+        match now.and_then(|n| n.watches.iter().find(|x| x.name == w.name)) {
+            Some(on) => {
+                told.trouble = on.trouble.as_ref().map(|t| t.why.clone());
+                out.arriving_not_listed += on.waiting - on.files.len();
+                out.arriving.extend(on.files.iter().map(|f| Arriving {
+                    watch: w.name.clone(),
+                    path: show::path(&f.path),
+                    bytes: f.bytes,
+                    why: f.why.clone(),
+                    seconds: Some(f.seconds),
+                }));
+            }
+            // Nobody watches: what lies there is looked at now.
+            None => match Dir::open(&w.folder).and_then(|d| Ok((folder::look_through(&d, w.subfolders)?, d))) {
+                Ok((mut found, dir)) => {
+                    found.sort_by(|a, b| a.path.cmp(&b.path));
+                    let mut more = 0;
+                    for f in found {
+                        let known = match store {
+                            Some(s) => s.read(|v| v.known(&w.name, &f.path, &f.seen))?.is_some(),
+                            None => false,
+                        };
+                        let listed = out.arriving.len() < MOST_FILES;
+                        let is_reason = !known && listed && folder::is_reason(&dir, &f.path);
+                        let why = if is_reason {
+                            steady::Why::Reason.words()
+                        } else {
+                            steady::why(&f.path, &f.seen, f.is_file).map_or("no porter watches", steady::Why::words)
+                        };
+                        if known {
+                            continue;
+                        }
+                        if !listed {
+                            more += 1;
+                            continue;
+                        }
+                        out.arriving.push(Arriving {
+                            watch: w.name.clone(),
+                            path: show::path(&f.path),
+                            bytes: f.seen.size,
+                            why: why.to_owned(),
+                            seconds: None,
+                        });
+                    }
+                    out.arriving_not_listed += more;
+                }
+                Err(e) => told.trouble = Some(crate::files::known::plain(&e)),
+            },
+        }
+        out.watches.push(told);
+    }
+    let resting = now.iter().flat_map(|n| &n.resting);
+    out.away = resting
+        .map(|r| AwayStatus { place: r.place.clone(), why: r.why.clone(), next_try_seconds: r.next_try_seconds })
+        .collect();
+    Ok(())
 }
 
-fn job_status(store: &Store, j: Job, now: Micros) -> Result<JobStatus> {
-    let deliveries = store.deliveries(j.id)?;
-    let outputs = store.outputs(j.id)?;
-    let going = if j.state == State::Making { store.going(j.id)? } else { None };
+/// One job and all that happened to it; `None` if there is no such job.
+pub fn history(house: &House, id: JobId) -> Result<Option<(JobStatus, Vec<EventStatus>)>> {
+    let Some(store) = Store::look(&house.store_file())? else { return Ok(None) };
+    let now = control::ask_now(&house.state);
+    store.read(|v| {
+        let Some(job) = v.job(id)? else { return Ok(None) };
+        let events = v.events(id)?;
+        Ok(Some((job_status(v, job, now.as_ref())?, events.iter().map(EventStatus::from).collect())))
+    })
+}
+
+/// Where it was said, in all transcripts of the house, and where the outputs of those jobs are. `None`: nothing was ever
+/// transcribed here.
+pub fn find(house: &House, wanted: &Wanted) -> Result<Option<Vec<Hit>>> {
+    let Some(said) = Said::look(&house.said_file())? else { return Ok(None) };
+    if !said.has_any()? {
+        return Ok(None);
+    }
+    let mut hits = said.find(wanted)?;
+    if let Some(store) = Store::look(&house.store_file())? {
+        for h in &mut hits {
+            let deliveries = store.read(|v| v.deliveries(h.job))?;
+            let there = deliveries.into_iter().filter(|d| d.delivered.is_some());
+            h.delivered = there.filter_map(|d| Some((d.place, d.name?))).collect();
+        }
+    }
+    Ok(Some(hits))
+}
+
+impl From<&Event> for EventStatus {
+    fn from(e: &Event) -> EventStatus {
+        let (what, detail) = told(&e.change);
+        EventStatus { at: clock::zoned_text(e.at), job: e.job, what, detail: detail.map(|d| show::text(&d)) }
+    }
+}
+
+fn job_status(v: &View<'_>, j: Job, now: Option<&Now>) -> crate::store::Sql<JobStatus> {
+    let deliveries = v.deliveries(j.id)?;
+    let outputs = v.outputs(j.id)?;
+    let tasks = if j.ended.is_none() { v.tasks_of(j.id)? } else { Vec::new() };
+    let running: Vec<&control::Running> =
+        now.iter().flat_map(|n| &n.running).filter(|r| r.task.job == j.id).collect();
+    let (held, next_try) = held(&tasks, &running, now);
+    // Of several steps at once the one that makes is told.
+    let shown = running.iter().min_by_key(|r| matches!(r.task.step, Step::Carry { .. }));
     Ok(JobStatus {
         job: j.id,
         watch: j.watch,
-        path: jobs::show_path(&j.path),
-        bytes: j.size,
-        arrived: clock::iso(j.arrived),
-        ended: j.ended.map(clock::iso),
-        progress: going.map(|g| {
-            let seconds = ((g.at - g.since) as f64 / 1e6).max(1e-3);
-            let per_second = g.done as f64 / seconds;
-            let left = g.total.map(|t| t.saturating_sub(g.done));
-            Making {
-                done: g.done,
-                total: g.total,
-                percent: g
-                    .total
-                    .filter(|t| *t > 0)
-                    .map(|t| (g.done as f64 / t as f64 * 1000.0).round() / 10.0),
-                per_second: (per_second * 10.0).round() / 10.0,
-                seconds_left: left.filter(|_| per_second > 0.0).map(|l| (l as f64 / per_second).round()),
-            }
-        }),
-        next_try_seconds: j.next_try.filter(|_| j.held.is_some()).map(|t| (t - now).max(0) as f64 / 1e6),
-        held: j.held,
-        reason: j.reason,
-        original: j.original_to.map(|p| p.display().to_string()),
+        path: show::path(&j.path),
+        bytes: j.seen.size,
+        arrived: clock::zoned_text(j.arrived),
+        ended: j.ended.map(clock::zoned_text),
+        progress: shown.map(|r| going(&r.progress, r.seconds)),
+        held,
+        next_try_seconds: next_try,
+        reason: j.reason.as_deref().map(show::text),
+        original: j.original_to.map(show::path),
         state: j.state,
-        outputs: outputs
-            .into_iter()
-            .map(|o| OutputStatus {
-                deliveries: deliveries.iter().filter(|d| d.output == o.number).map(delivery_status).collect(),
-                preset: o.preset,
-                preset_version: o.preset_version,
-                rule: o.rule,
-                bytes: o.bytes,
-                checksum: o.digest,
-                made: o.made,
-            })
-            .collect(),
+        outputs: outputs.into_iter().map(|o| output_status(o, &deliveries)).collect(),
     })
+}
+
+/// What a job waits for: a task of it that is held, or whose place is away.
+fn held(tasks: &[Task], running: &[&control::Running], now: Option<&Now>) -> (Option<String>, Option<f64>) {
+    let waits = tasks.iter().filter(|t| !running.iter().any(|r| r.task == t.key));
+    let by_place = |t: &Task| match &t.key.step {
+        Step::Carry { place, .. } => now?.resting.iter().find(|r| r.place == *place),
+        _ => None,
+    };
+    for t in waits {
+        let rest = by_place(t);
+        let cause = t.cause.as_ref().map(Cause::words).or_else(|| Some(rest?.why.clone()));
+        if let Some(why) = cause {
+            let wall = t.next_try.map(|at| ((at - clock::now()).max(0)) as f64 / 1e6);
+            let next = if now.is_some() { rest.map(|r| r.next_try_seconds).or(wall) } else { None };
+            return (Some(show::text(&why)), next);
+        }
+    }
+    (None, None)
+}
+
+fn going(p: &Progress, seconds: f64) -> Going {
+    let per_second = p.done as f64 / seconds.max(1e-3);
+    let left = p.of.map(|of| of.saturating_sub(p.done));
+    Going {
+        stage: p.stage,
+        unit: p.unit,
+        done: p.done,
+        total: p.of,
+        percent: p.percent(),
+        per_second: (per_second * 10.0).round() / 10.0,
+        seconds_left: left.filter(|_| per_second > 0.0).map(|l| (l as f64 / per_second).round()),
+    }
+}
+
+fn output_status(o: Output, deliveries: &[Delivery]) -> OutputStatus {
+    let files = o.files();
+    let bytes = (!files.is_empty()).then(|| files.iter().map(|f| f.bytes).sum());
+    let checksum = (files.len() == 1).then(|| files[0].digest.clone());
+    let (end, why, made) = match o.end {
+        OutputEnd::Open => ("open", None, None),
+        OutputEnd::Made { made, .. } => ("made", None, Some(made)),
+        OutputEnd::NotMade { end, why } => (end.words(), Some(show::text(&why)), None),
+    };
+    OutputStatus {
+        deliveries: deliveries.iter().filter(|d| d.output == o.number).map(delivery_status).collect(),
+        preset: o.preset,
+        preset_version: o.preset_version,
+        rule: o.rule,
+        end,
+        why,
+        bytes,
+        checksum,
+        made,
+    }
 }
 
 fn delivery_status(d: &Delivery) -> DeliveryStatus {
     DeliveryStatus {
         place: d.place.clone(),
-        name: d.name.clone().unwrap_or_else(|| d.wanted.clone()),
-        delivered: d.delivered.map(clock::iso),
+        name: show::text(d.name.as_ref().unwrap_or(&d.wanted)),
+        delivered: d.delivered.map(clock::zoned_text),
+        proof: d.proof.map(|p| p.words().to_owned()),
     }
 }
+
+impl NotMade {
+    pub fn words(self) -> &'static str {
+        match self {
+            NotMade::NotApplicable => "not applicable",
+            NotMade::Failed => "failed",
+        }
+    }
+}
+
+impl Step {
+    /// For people.
+    pub fn words(&self) -> String {
+        match self {
+            Step::Look => "looking".into(),
+            Step::Make => "making".into(),
+            Step::Hear => "hearing".into(),
+            Step::Carry { place, .. } => format!("carrying to {place}"),
+            Step::Clear => "clearing".into(),
+            Step::TurnAway => "turning away".into(),
+            Step::Unknown => "a step of a newer program".into(),
+        }
+    }
+}
+
+/// A change in words: what happened, and more of it.
+pub fn told(change: &Change) -> (String, Option<String>) {
+    use Change::*;
+    let some = |s: String| Some(s);
+    let (what, detail): (&str, Option<String>) = match change {
+        Named { house } => ("store made", some(format!("house {house}"))),
+        Started { house, program } => ("porter started", some(format!("{house}, version {program}"))),
+        Stopped => ("porter stopped", None),
+        Arrived { watch, path, seen, .. } => {
+            ("arrived", some(format!("{watch}: {}, {} bytes", show::path(path), seen.size)))
+        }
+        Begun { .. } => ("started", None),
+        Planned { outputs, .. } => {
+            // A preset with several files is named once.
+            let mut list: Vec<&str> = outputs.iter().map(|o| o.preset.as_str()).collect();
+            list.dedup();
+            ("planned", some(list.join(", ")))
+        }
+        Made { preset, files, made, .. } => {
+            let notes: String = made.notes.iter().map(|n| format!("; {n}")).collect();
+            let what = match files.as_slice() {
+                [f] => format!("{} bytes, {}", f.bytes, f.digest),
+                all => format!("{} files, {} bytes", all.len(), all.iter().map(|f| f.bytes).sum::<u64>()),
+            };
+            ("made", some(format!("{preset}: {what}{notes}")))
+        }
+        NotMade { preset, end, why, .. } => (end.words(), some(format!("{preset}: {why}"))),
+        Remade { preset, why, .. } => ("made again", some(format!("{preset}: {why}"))),
+        Carrying { preset, place, name, .. } => ("carrying", some(format!("{preset} to {place}: {name}"))),
+        Delivered { preset, place, name, proof, .. } => {
+            ("delivered", some(format!("{preset} at {place}: {name}, {}", proof.words())))
+        }
+        AllDelivered { .. } => ("all delivered", None),
+        Held { task, cause, .. } => ("held", some(format!("{}: {}", task.step.words(), cause.words()))),
+        Broke { task, why } => ("child broke", some(format!("{}: {why}", task.step.words()))),
+        Released { task } => ("released", some(task.step.words())),
+        MovingOriginal { to, .. } => ("moving original", some(show::path(to))),
+        RemovingOriginal { .. } => ("removing original", None),
+        Done { note, .. } => ("done", note.clone()),
+        TurningAway { reason, .. } => ("turning away", some(reason.clone())),
+        TurnedAway { at, .. } => ("turned away", some(show::path(at))),
+        Withdrawn { reason, .. } => ("withdrawn", some(reason.clone())),
+        Touched { .. } => ("known again", some("other attributes, the same content".into())),
+        WatchLost { watch, why } => ("watch folder lost", some(format!("{watch}: {why}"))),
+        WatchBack { watch } => ("watch folder back", some(watch.clone())),
+        FolderKnown { role, name, path, identity } => {
+            let by = match (&identity.marker, &identity.mount) {
+                (Some(id), _) => format!("by marker {id}"),
+                (None, Some(mount)) => format!("by its mount, {mount}"),
+                (None, None) => "by its path alone".into(),
+            };
+            ("folder known", some(format!("{} {name}: {}, {by}", role.words(), show::path(path))))
+        }
+        Told { text, detail } => return (text.clone(), detail.clone()),
+        Unknown => ("something only a newer program knows", None),
+    };
+    (what.to_owned(), detail)
+}
+

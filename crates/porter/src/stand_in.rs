@@ -2,6 +2,7 @@
 //! what they say with the built-in recogniser and summary, and can be made slow, busy, small and strict.
 
 use crate::error::{Error, Result};
+use crate::services::Hidden;
 use axum::Router;
 use axum::body::{Body, Bytes, to_bytes};
 use axum::extract::{FromRequest, Multipart, Request, State};
@@ -30,7 +31,7 @@ pub struct StandIn {
     /// 0: any that is free.
     pub port: u16,
     /// A bearer token that every request must bring.
-    pub token: Option<String>,
+    pub token: Option<Hidden>,
     /// Most bytes of a request's body.
     pub most: u64,
     /// So many requests are told to come again.
@@ -127,7 +128,7 @@ where
 fn admitted(desk: &Desk, request: &Request, size: u64) -> std::result::Result<(), Refusal> {
     let login = request.headers().get(header::AUTHORIZATION).and_then(|v| v.to_str().ok());
     if let Some(token) = &desk.how.token
-        && login != Some(&format!("Bearer {token}"))
+        && login != Some(&format!("Bearer {}", token.tell()))
     {
         return Err(Refusal(StatusCode::UNAUTHORIZED, "the token is missing or wrong".into()));
     }

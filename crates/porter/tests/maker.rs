@@ -1,10 +1,11 @@
 //! The parent's side of making, with children that misbehave.
 
 use porter::config::MakerLimits;
-use porter::maker::{Order, Outcome, Progress, make};
+use porter::maker::{self, Class, Order, Outcome, Run, Work};
+use porter::progress::{Progress, Stage, Unit};
 use rstest::rstest;
 use std::os::unix::fs::PermissionsExt;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 fn child(dir: &tempfile::TempDir, script: &str) -> PathBuf {
@@ -14,20 +15,39 @@ fn child(dir: &tempfile::TempDir, script: &str) -> PathBuf {
     path
 }
 
-fn run(script: &str, limits: MakerLimits) -> Outcome {
-    let dir = tempfile::tempdir().unwrap();
-    let order = Order { source: "/nothing".into(), outputs: Vec::new(), memory: 1 << 30 };
-    let program = child(&dir, script);
+fn order(folder: &Path) -> Order {
+    Order {
+        work: Work::Make(Vec::new()),
+        name: "a.mp4".into(),
+        folder: folder.to_owned(),
+        bounds: Default::default(),
+        secrets: Vec::new(),
+    }
+}
+
+fn make(
+    dir: &tempfile::TempDir,
+    script: &str,
+    limits: MakerLimits,
+    mut progress: impl FnMut(Progress),
+    stop: bool,
+) -> porter::Result<Outcome> {
+    let program = child(dir, script);
     // A test beside this one that starts its child holds, for a moment, our script open for writing as well.
     for _ in 0..100 {
-        match make(&program, &order, &limits, |_| (), || false) {
+        let run = Run { program: &program, limits: &limits, source: None, order: order(dir.path()) };
+        match maker::run(run, &mut progress, || stop) {
             Err(e) if e.to_string().contains("Text file busy") => {
                 std::thread::sleep(Duration::from_millis(20))
             }
-            other => return other.unwrap(),
+            other => return other,
         }
     }
     panic!("the script stayed busy");
+}
+
+fn run(script: &str, limits: MakerLimits) -> Outcome {
+    make(&tempfile::tempdir().unwrap(), script, limits, |_| (), false).unwrap()
 }
 
 fn limits() -> MakerLimits {
@@ -37,7 +57,8 @@ fn limits() -> MakerLimits {
 #[rstest]
 #[case::crash("kill -SEGV $$", "signal 11 (invalid memory access)")]
 #[case::abort("echo 'the table is too small' >&2; kill -ABRT $$", "the table is too small")]
-#[case::memory("echo 'memory allocation of 99 bytes failed' >&2; exit 101", "more than 2000 MB of memory")]
+#[case::memory("echo '{\"refused\":99}'; kill -ABRT $$", "more than 2000 MB of memory")]
+#[case::panicked("echo \"thread 'main' panicked at tiff.rs:7:9:\" >&2; echo 'index out of bounds' >&2; echo 'note: run with' >&2; exit 70", "panicked at tiff.rs:7:9: index out of bounds")]
 #[case::silent("exit 0", "without a result")]
 #[case::babble("echo hello; echo '{\"unknown\":1}'; exit 7", "exit status 7")]
 #[case::deaf("exec 0<&-; exit 4", "exit status 4")]
@@ -50,11 +71,11 @@ fn a_child_that_ends_badly_gives_a_reason(#[case] script: &str, #[case] words: &
 
 #[rstest]
 #[case::stands_still(
-    "while :; do echo '{\"progress\":{\"done\":3,\"total\":9}}'; sleep 0.1; done",
+    "while :; do echo '{\"progress\":{\"stage\":\"making\",\"done\":3,\"of\":9,\"unit\":\"frames\"}}'; sleep 0.1; done",
     "stood still"
 )]
 #[case::never_ends(
-    "i=0; while :; do i=$((i+1)); echo \"{\\\"progress\\\":{\\\"done\\\":$i,\\\"total\\\":null}}\"; sleep 0.1; done",
+    "i=0; while :; do i=$((i+1)); echo \"{\\\"progress\\\":{\\\"stage\\\":\\\"making\\\",\\\"done\\\":$i,\\\"unit\\\":\\\"frames\\\"}}\"; sleep 0.1; done",
     "took longer"
 )]
 fn a_child_that_does_not_end_is_ended(#[case] script: &str, #[case] words: &str) {
@@ -69,12 +90,24 @@ fn a_child_that_does_not_end_is_ended(#[case] script: &str, #[case] words: &str)
 #[test]
 fn words_of_the_child_are_passed_on() {
     let dir = tempfile::tempdir().unwrap();
-    let script = "read order; echo '{\"progress\":{\"done\":3,\"total\":9}}'; sleep 0.2; echo '{\"failed\":{\"class\":\"damaged\",\"message\":\"bad\"}}'; exit 1";
-    let order = Order { source: "/nothing".into(), outputs: Vec::new(), memory: 1 << 30 };
+    let script = "read order; echo '{\"progress\":{\"stage\":\"making\",\"done\":3,\"of\":9,\"unit\":\"frames\"}}'; sleep 0.2; echo '{\"failed\":{\"class\":\"damaged\",\"message\":\"bad\"}}'; exit 1";
     let mut seen = Vec::new();
-    let outcome = make(&child(&dir, script), &order, &limits(), |p| seen.push(p), || false).unwrap();
-    assert_eq!(seen, [Progress { done: 3, total: Some(9), ..Progress::default() }]);
-    assert!(matches!(outcome, Outcome::Failed { class, message } if class == "damaged" && message == "bad"));
+    let outcome = make(&dir, script, limits(), |p| seen.push(p), false).unwrap();
+    let want = Progress { stage: Stage::Making, output: None, done: 3, of: Some(9), unit: Unit::Frames };
+    assert_eq!(seen, [want]);
+    assert!(matches!(outcome, Outcome::Failed { class: Class::Damaged, message } if message == "bad"));
+}
+
+#[test]
+#[allow(unsafe_code)]
+fn a_child_has_an_empty_environment() {
+    // SAFETY: no other test of this file reads or sets the environment.
+    unsafe { std::env::set_var("DEFT_PORTER_TEST_TOKEN", "tide-and-time") };
+    let script = "env > seen; exit 0";
+    let dir = tempfile::tempdir().unwrap();
+    let _ = make(&dir, script, limits(), |_| (), false);
+    let seen = std::fs::read_to_string(dir.path().join("seen")).unwrap();
+    assert!(!seen.contains("tide-and-time") && !seen.contains("HOME="), "{seen}");
 }
 
 #[test]
@@ -82,8 +115,7 @@ fn a_stopped_making_leaves_no_child() {
     let dir = tempfile::tempdir().unwrap();
     let mark = dir.path().join("still-here");
     let script = format!("sleep 1; touch {}", mark.display());
-    let order = Order { source: "/nothing".into(), outputs: Vec::new(), memory: 1 << 30 };
-    let e = make(&child(&dir, &script), &order, &limits(), |_| (), || true).unwrap_err();
+    let e = make(&dir, &script, limits(), |_| (), true).unwrap_err();
     assert!(matches!(e, porter::Error::Stopped));
     std::thread::sleep(Duration::from_millis(1500));
     // The shell was ended; what it had started may finish, but the line behind it does not run.

@@ -1,12 +1,12 @@
 //! The watch service on real folders.
 
 use porter::config::House;
+use porter::files::Dir;
 use porter::watch::Why;
-use porter::watch::service::{self, News, Order};
+use porter::watch::service::{News, WatchThread};
 use rstest::rstest;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
-use std::sync::mpsc::{Receiver, Sender, channel};
+use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant};
 
 const CONFIG: &str = r#"
@@ -34,8 +34,7 @@ make = [{ preset = "p", to = ["out"] }]
 struct Desk {
     dir: tempfile::TempDir,
     news: Receiver<News>,
-    orders: Sender<Order>,
-    thread: Option<std::thread::JoinHandle<()>>,
+    thread: WatchThread,
 }
 
 impl Desk {
@@ -43,12 +42,12 @@ impl Desk {
         let dir = tempfile::tempdir().unwrap();
         std::fs::create_dir(dir.path().join("in")).unwrap();
         let text = CONFIG.replace("EVERY", look_every).replace("SUB", &subfolders.to_string());
-        let house = Arc::new(House::parse(&dir.path().join("deft-porter.toml"), &text).unwrap());
+        let house = House::parse(&dir.path().join("deft-porter.toml"), &text).unwrap();
         let (tell, news) = channel();
-        let (orders, both) = service::orders();
-        let thread = std::thread::spawn(move || service::run(&house, both, &|n| drop(tell.send(n))));
-        let desk = Desk { dir, news, orders, thread: Some(thread) };
-        desk.wait("the first look", |n| matches!(n, News::Quiet));
+        let open = |w: &porter::config::Watch| Dir::open(&w.folder).map_err(|e| format!("{}: {e}", w.folder.display()));
+        let thread = WatchThread::start(0, house.watches[0].clone(), open, move |n| drop(tell.send(n)));
+        let desk = Desk { dir, news, thread };
+        desk.wait("the first look", |n| matches!(n, News::Quiet { .. }));
         desk
     }
 
@@ -84,10 +83,7 @@ impl Desk {
 
 impl Drop for Desk {
     fn drop(&mut self) {
-        let _ = self.orders.send(Order::Stop);
-        if let Some(t) = self.thread.take() {
-            t.join().unwrap();
-        }
+        self.thread.stop();
     }
 }
 
@@ -101,7 +97,7 @@ fn a_file_is_found_once(#[case] look_every: &str) {
     assert_eq!(desk.arrival(), Path::new("a.mp4"));
     desk.wait("quiet", |n| {
         assert!(!matches!(n, News::Arrived(_)), "twice");
-        matches!(n, News::Quiet)
+        matches!(n, News::Quiet { .. })
     });
 }
 
@@ -120,7 +116,7 @@ fn without_subfolders_only_the_top_counts() {
     assert_eq!(desk.arrival(), Path::new("b.mp4"));
     desk.wait("quiet", |n| {
         assert!(!matches!(n, News::Arrived(_)));
-        matches!(n, News::Quiet)
+        matches!(n, News::Quiet { .. })
     });
 }
 

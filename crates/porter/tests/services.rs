@@ -115,6 +115,7 @@ fn a_request_is_a_form_with_a_login() {
     let dir = tempfile::tempdir().unwrap();
     let secret = dir.path().join("secret");
     std::fs::write(&secret, "tide\n").unwrap();
+    std::fs::set_permissions(&secret, std::os::unix::fs::PermissionsExt::from_mode(0o600)).unwrap();
     let (address, told) = server(vec![GOOD, GOOD]);
     let mut s = service(&address, 1);
     s.login = Login::Token(Secret::File(secret.clone()));

@@ -11,7 +11,7 @@ use media::container::{self, Source};
 use media::frame::Pool;
 use media::recipe::{AudioRecipe, BitRecipe, Recipe, VideoRecipe};
 use media::testkit::{Clip, layout::with_index_last, wrap, write_clip};
-use porter::maker::{Order, OrderedOutput};
+use porter::maker::{Bounds, Order, Ordered, Work};
 use std::fs::File;
 use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
@@ -270,16 +270,25 @@ fn waited_for() -> Result<f64, Anyhow> {
     Ok(ticks / 100.0)
 }
 
-fn order(source: &Path, out: &Path) -> Result<Vec<u8>, Anyhow> {
+/// A child as the porter starts it: the open source is its file 3.
+fn child(b: &Bench, source: &Path) -> Command {
+    let mut c = Command::new("sh");
+    c.args(["-c", "exec \"$0\" make-in-child 3<\"$1\""]).arg(&b.program).arg(source);
+    c
+}
+
+fn order(out: &Path) -> Result<Vec<u8>, Anyhow> {
     let recipe = Recipe {
         video: Some(VideoRecipe { fit: FIT, rate: BitRecipe::Quantiser(QUANTISER), key_every_ms: 2000 }),
         audio: Some(AudioRecipe { bits: 128_000, channels: 2, rate: None }),
         still: None,
     };
     let order = Order {
-        source: source.into(),
-        outputs: vec![OrderedOutput { path: out.into(), recipe: recipe.into() }],
-        memory: 4_000_000_000,
+        work: Work::Make(vec![Ordered { number: 0, path: out.into(), recipe: recipe.into() }]),
+        name: "clip.mp4".into(),
+        folder: out.parent().ok_or("no folder")?.to_owned(),
+        bounds: Bounds { memory: 4_000_000_000, ..Bounds::default() },
+        secrets: Vec::new(),
     };
     let mut line = serde_json::to_vec(&order)?;
     line.push(b'\n');
@@ -288,20 +297,19 @@ fn order(source: &Path, out: &Path) -> Result<Vec<u8>, Anyhow> {
 
 fn transcode(b: &Bench) -> Result<(), Anyhow> {
     let clip = hd_clip(b, "ten-seconds.mp4", 1)?;
-    let line = order(&clip, &b.dir.join("out.mp4"))?;
+    let line = order(&b.dir.join("out.mp4"))?;
     let me = std::env::current_exe()?;
     let mut ratios = Vec::new();
     for _ in 0..5 {
-        let ours = processor(Command::new(&b.program).arg("make-in-child"), Some(&line))?;
+        let ours = processor(&mut child(b, &clip), Some(&line))?;
         let bare = processor(Command::new(&me).arg("bare-transcode").arg(&clip), None)?;
         ratios.push(ours / bare);
     }
     figure("processor time, 1080p to 540p proxy / bare library calls", median(ratios), "x", 1.15, true);
 
     let peak = |clip: &Path| -> Result<f64, Anyhow> {
-        let line = order(clip, &b.dir.join("out.mp4"))?;
-        let mut child = Command::new(&b.program)
-            .arg("make-in-child")
+        let line = order(&b.dir.join("out.mp4"))?;
+        let mut child = child(b, clip)
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
             .spawn()?;

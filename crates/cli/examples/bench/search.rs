@@ -1,10 +1,7 @@
 //! Search over as many words as a house hears in years.
 
 use super::{Anyhow, Bench, figure, quiet, wall};
-use media::run::Made;
-use porter::maker::Finished;
-use porter::store::Store;
-use std::path::Path;
+use porter::store::{Said, Store};
 use std::process::Command;
 use words::Transcript;
 use words::transcript::{Ms, Segment, Source, Word};
@@ -83,7 +80,7 @@ fn transcript(n: u64, chance: &mut Chance, vocabulary: &[String], upto: &[f64]) 
     }
 }
 
-fn fill(store: &Store) -> Result<(), Anyhow> {
+fn fill(said: &Said) -> Result<(), Anyhow> {
     let vocabulary = vocabulary();
     let mut sum = 0.0;
     let upto: Vec<f64> = (0..VOCABULARY)
@@ -96,10 +93,7 @@ fn fill(store: &Store) -> Result<(), Anyhow> {
     for n in 0..HOURS / LONG {
         let t = transcript(n, &mut chance, &vocabulary, &upto);
         let watch = if n % 10 == 0 { "interviews" } else { "cards" };
-        let name = t.source.name.clone();
-        let job = store.arrive(watch, Path::new(&name), n, n as i64, n, n as i64)?.ok_or("known")?;
-        let transcript = Some(Box::new(t));
-        store.made(job, &[Finished { made: Made::default(), bytes: 1, digest: "0".into(), transcript }])?;
+        said.keep(n as i64 + 1, watch, n as i64, &[t])?;
     }
     Ok(())
 }
@@ -108,15 +102,17 @@ fn fill(store: &Store) -> Result<(), Anyhow> {
 pub fn search(b: &Bench) -> Result<(), Anyhow> {
     let house = b.dir.join("search");
     quiet(Command::new(&b.program).arg("init").arg(&house))?;
-    let store = Store::open(&porter::config::House::load(&house)?.store_file())?;
+    let loaded = porter::config::House::load(&house)?;
+    drop(Store::open(&loaded.store_file())?);
+    let said = Said::open(&loaded.said_file(), &loaded.store_file())?;
     let start = std::time::Instant::now();
-    fill(&store)?;
-    drop(store);
+    fill(&said)?;
+    drop(said);
     eprintln!(
         "{} words from {HOURS} hours kept in {:.0} s, {:.1} GB",
         HOURS * WORDS as u64,
         start.elapsed().as_secs_f64(),
-        std::fs::metadata(porter::config::House::load(&house)?.store_file())?.len() as f64 / 1e9
+        std::fs::metadata(loaded.said_file())?.len() as f64 / 1e9
     );
     let kinds: [(&str, &[&str]); 9] = [
         ("a rare word", &["avocet"]),

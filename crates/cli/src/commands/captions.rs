@@ -23,9 +23,9 @@ struct Told {
 pub fn captions(a: &Captions) -> Result<ExitCode> {
     let style = Style::from(&a.style);
     style.validate()?;
-    let bytes = std::fs::read(&a.file).with_context(|| format!("cannot read {}", a.file.display()))?;
+    let bytes = std::fs::read(&a.file).with_context(|| format!("cannot read {}", media::show::path(&a.file)))?;
     let read::Read { format, mut cues, mut notes } =
-        read::read(&bytes).with_context(|| a.file.display().to_string())?;
+        read::read(&bytes).with_context(|| media::show::path(&a.file))?;
     if let (Some(from), Some(to)) = (a.from_rate, a.to_rate) {
         change_rate(&mut cues, from, to);
     }
@@ -39,7 +39,7 @@ pub fn captions(a: &Captions) -> Result<ExitCode> {
     if let Some(to) = &a.to {
         let form = to.extension().and_then(|e| e.to_str()).and_then(|e| e.parse::<Form>().ok());
         let Some(text) = form.and_then(|f| written(&cues, f)) else {
-            bail!("{}: captions are written as .srt, .vtt or .ttml", to.display());
+            bail!("{}: captions are written as .srt, .vtt or .ttml", media::show::path(&to));
         };
         save(to, &text)?;
     }
@@ -50,7 +50,7 @@ pub fn captions(a: &Captions) -> Result<ExitCode> {
         return Ok(ExitCode::from(u8::from(bad)));
     }
     let span = cues.last().map_or(String::new(), |c| format!(", up to {}", c.end.clock('.')));
-    crate::say!("{}: {format}, {} cues{span}", a.file.display(), cues.len());
+    crate::say!("{}: {format}, {} cues{span}", media::show::path(&a.file), cues.len());
     notes.iter().for_each(|n| crate::say!("  note: {n}"));
     for o in offences.iter().flatten() {
         crate::say!("  {o}");
@@ -66,7 +66,7 @@ pub fn captions(a: &Captions) -> Result<ExitCode> {
         );
     }
     if let Some(to) = &a.to {
-        crate::say!("written: {}", to.display());
+        crate::say!("written: {}", media::show::path(&to));
     }
     Ok(ExitCode::from(u8::from(bad)))
 }
@@ -74,6 +74,6 @@ pub fn captions(a: &Captions) -> Result<ExitCode> {
 /// Over nothing that is there.
 fn save(to: &Path, text: &str) -> Result<()> {
     let mut file = std::fs::File::create_new(to)
-        .with_context(|| format!("cannot write {} (nothing is overwritten)", to.display()))?;
-    file.write_all(text.as_bytes()).with_context(|| format!("cannot write {}", to.display()))
+        .with_context(|| format!("cannot write {} (nothing is overwritten)", media::show::path(&to)))?;
+    file.write_all(text.as_bytes()).with_context(|| format!("cannot write {}", media::show::path(&to)))
 }

@@ -1,14 +1,100 @@
-//! `check`: is the configuration right, are the folders there, what can this build do?
+//! `check`: is the configuration right, are the folders there and themselves, what can this build and this machine do?
 
 use crate::args;
-use anyhow::Result;
+use crate::ui;
+use anyhow::{Context, Result};
+use media::show;
 use porter::config::House;
+use porter::files::known::{self, Identity, Mount, Role};
+use porter::files::Dir;
+use porter::jobs::folders::{Used, mark, used};
+use porter::jobs::state;
+use porter::maker::{self, Order, Outcome, Run, Work, sandbox};
+use porter::store::Store;
+use serde::Serialize;
 use std::path::Path;
 use std::process::ExitCode;
 
-pub fn check(a: &args::House) -> Result<ExitCode> {
-    let house = House::load(&a.house)?;
-    crate::say!("{}: the configuration is valid", house.file.display());
+/// What was found, for people and programs.
+#[derive(Serialize)]
+struct Checked {
+    version: u32,
+    configuration: String,
+    good: bool,
+    folders: Vec<Folder>,
+    services: Vec<Service>,
+    parts: Vec<Part>,
+    /// What a child that reads files was able to do, of all it should not.
+    child: Vec<Tried>,
+}
+
+#[derive(Serialize)]
+struct Folder {
+    what: String,
+    path: String,
+    /// "ok", or what is wrong.
+    state: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    why: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    on: Option<String>,
+    marked: bool,
+    needed: bool,
+}
+
+#[derive(Serialize)]
+struct Service {
+    name: String,
+    address: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    why: Option<String>,
+}
+
+#[derive(Serialize)]
+struct Part {
+    name: String,
+    state: String,
+}
+
+#[derive(Serialize)]
+struct Tried {
+    what: String,
+    could: bool,
+}
+
+pub fn check(a: &args::Check) -> Result<ExitCode> {
+    let house = House::load(&a.house.find())?;
+    porter::config::apart_on_disk(&house)?;
+    if a.mark {
+        mark_all(&house, a.json)?;
+    }
+    let store = Store::look(&house.store_file()).ok().flatten();
+    let mut folders: Vec<Folder> = used(&house).iter().map(|u| folder(u, store.as_ref())).collect();
+    folders.push(state_folder(&house));
+    let services: Vec<Service> = house
+        .services
+        .iter()
+        .map(|s| Service { name: s.name.clone(), address: s.address.clone(), why: s.look().err() })
+        .collect();
+    let (walls, child) = try_child(&house)?;
+    let mut parts: Vec<Part> = media::parts::all()
+        .iter()
+        .map(|p| Part { name: p.name.to_owned(), state: p.state() })
+        .collect();
+    parts.push(Part { name: "walls around children".into(), state: walls });
+    let good = folders.iter().all(|f| f.state == "ok" || !f.needed) && services.iter().all(|s| s.why.is_none());
+    let checked =
+        Checked { version: 1, configuration: house.file_shown(), good, folders, services, parts, child };
+    if a.json {
+        ui::print_json(&checked)?;
+    } else {
+        tell(&house, &checked);
+    }
+    Ok(ExitCode::from(if good { 0 } else { ui::errors::FAILED }))
+}
+
+fn tell(house: &House, c: &Checked) {
+    crate::say!("{}: the configuration is valid", c.configuration);
     crate::say!(
         "  {}, {}, {}, {}",
         count(house.watches.len(), "watch folder"),
@@ -17,71 +103,140 @@ pub fn check(a: &args::House) -> Result<ExitCode> {
         count(house.places.len(), "place"),
     );
     crate::say!("\nFolders");
-    let mut good = true;
-    let mut folder = |what: &str, path: &Path, needed: bool| {
-        let found = look(path);
-        let word = match &found {
-            Ok(()) => "ok".to_owned(),
-            Err(why) if needed => why.clone(),
-            Err(_) => "made when needed".to_owned(),
-        };
-        good &= found.is_ok() || !needed;
-        crate::say!("  {word:<20} {what:<28} {}", path.display());
-    };
-    for w in &house.watches {
-        folder(&format!("watch {}", w.name), &w.folder, true);
-        if let Some(done) = &w.done {
-            folder("  done originals", done, false);
+    for f in &c.folders {
+        let state = if f.state == "ok" || f.needed { f.state.as_str() } else { "made when needed" };
+        let on = f.on.as_ref().map_or(String::new(), |on| format!("  ({on}{})", if f.marked { ", marked" } else { "" }));
+        crate::say!("  {state:<20} {:<28} {}{on}", f.what, f.path);
+        if let Some(why) = f.why.as_ref().filter(|_| f.needed) {
+            crate::say!("  {:<20} {why}", "");
         }
-        folder("  turned away", &w.turned_away, false);
     }
-    for p in &house.places {
-        folder(&format!("place {}", p.name), &p.folder, true);
-    }
-    folder("state", &house.state, false);
-    let mut away = false;
-    if !house.services.is_empty() {
+    if !c.services.is_empty() {
         crate::say!("\nServices");
     }
-    for s in &house.services {
-        let found = s.look();
-        away |= found.is_err();
-        crate::say!(
-            "  {:<20} {:<28} {}",
-            if found.is_ok() { "ok" } else { "NOT USABLE NOW" },
-            s.name,
-            s.address
-        );
-        if let Err(why) = found {
+    for s in &c.services {
+        let state = if s.why.is_none() { "ok" } else { "NOT USABLE NOW" };
+        crate::say!("  {state:<20} {:<28} {}", s.name, s.address);
+        if let Some(why) = &s.why {
             crate::say!("  {:<20} {why}", "");
         }
     }
     crate::say!("\nParts of this program");
-    for part in media::parts::all() {
-        crate::say!("  {:<20} {}", part.name, part.state());
+    for p in &c.parts {
+        crate::say!("  {:<20} {}", p.name, p.state);
     }
-    if !good {
+    let could: Vec<&str> = c.child.iter().filter(|t| t.could).map(|t| t.what.as_str()).collect();
+    if could.is_empty() {
+        crate::say!("  {:<20} tried {} forbidden things and could do none of them", "", c.child.len());
+    } else {
+        crate::say!("  {:<20} a child that reads files could: {}", "", could.join(", "));
+    }
+    if c.folders.iter().any(|f| f.needed && f.state != "ok") {
         crate::say!("\nSome folders cannot be used. Make them, mount them or mend their permissions.");
     }
-    if away {
+    if c.services.iter().any(|s| s.why.is_some()) {
         crate::say!(
             "\nA service cannot be used now. Its jobs wait for it, or are done here where if_away = \"here\"."
         );
     }
-    Ok(ExitCode::from(u8::from(!good || away)))
+}
+
+fn mark_all(house: &House, quiet: bool) -> Result<()> {
+    if state::is_running(house) {
+        anyhow::bail!("a porter works on this house; stop it first, for it holds the record");
+    }
+    let taken = state::StateFolder::take(house)?;
+    let store = taken.open_store(house)?;
+    for (u, result) in mark(house, &store)? {
+        if !quiet {
+            let word = if result.is_ok() { "marked" } else { "NOT MARKED" };
+            crate::say!("  {word:<20} {:<28} {}", named(&u), show::path(&u.path));
+            if let Err(why) = result {
+                crate::say!("  {:<20} {why}", "");
+            }
+        }
+    }
+    if !quiet {
+        crate::say!("");
+    }
+    Ok(())
 }
 
 fn count(n: usize, what: &str) -> String {
     format!("{n} {what}{}", if n == 1 { "" } else { "s" })
 }
 
-/// A folder that is there and can be written: tried, not guessed.
-fn look(path: &Path) -> std::result::Result<(), String> {
-    if !path.is_dir() {
-        return Err("MISSING".into());
+fn named(u: &Used) -> String {
+    match u.role {
+        Role::Watch => format!("watch {}", u.name),
+        Role::Done => "  done originals".into(),
+        Role::TurnedAway => "  turned away".into(),
+        Role::Place => format!("place {}", u.name),
     }
-    let probe = path.join(format!(".deft-porter-check-{}", std::process::id()));
-    let written = std::fs::write(&probe, b"");
-    let _ = std::fs::remove_file(&probe);
-    written.map_err(|_| "NOT WRITABLE".into())
+}
+
+fn folder(u: &Used, store: Option<&Store>) -> Folder {
+    let noted: Option<Identity> = store
+        .and_then(|s| s.read(|v| v.folder(u.role, &u.name)).ok().flatten())
+        .filter(|(path, _)| *path == u.path)
+        .map(|(_, identity)| identity);
+    let needed = matches!(u.role, Role::Watch | Role::Place);
+    look(named(u), &u.path, noted.as_ref(), needed)
+}
+
+fn state_folder(house: &House) -> Folder {
+    look("state".into(), &house.state, None, false)
+}
+
+/// A folder that is there, is itself, and can be written: tried, not guessed.
+fn look(what: String, path: &Path, noted: Option<&Identity>, needed: bool) -> Folder {
+    let mut f =
+        Folder { what, path: show::path(path), state: "ok".into(), why: None, on: None, marked: false, needed };
+    let dir = match Dir::open(path) {
+        Ok(dir) => dir,
+        Err(e) => {
+            f.state = if e.kind() == std::io::ErrorKind::NotFound { "MISSING".into() } else { "NOT USABLE".into() };
+            f.why = Some(known::plain(&e));
+            return f;
+        }
+    };
+    f.on = Mount::of(&dir).map(|m| m.to_string());
+    f.marked = known::marker(&dir).is_some();
+    if let Some(Err(why)) = noted.map(|n| known::recognise(&dir, n)) {
+        f.state = "NOT ITSELF".into();
+        f.why = Some(why);
+        f.needed = true;
+        return f;
+    }
+    let probe = format!(".deft-porter-check-{}", porter::clock::nonce());
+    let written = dir.create(probe.as_ref()).and_then(|_| dir.remove(probe.as_ref()));
+    if let Err(e) = written {
+        f.state = "NOT WRITABLE".into();
+        f.why = Some(known::plain(&e));
+    }
+    f
+}
+
+/// What a child of this program is able to do here: tried by one.
+fn try_child(house: &House) -> Result<(String, Vec<Tried>)> {
+    let program = std::env::current_exe().context("cannot find this program's own file")?;
+    let folder = tempfile::tempdir().context("cannot make a temporary folder")?;
+    let order = Order {
+        work: Work::Try,
+        name: String::new(),
+        folder: folder.path().to_owned(),
+        bounds: Default::default(),
+        secrets: Vec::new(),
+    };
+    let run = Run { program: &program, limits: &house.maker, source: None, order };
+    match maker::run(run, |_| (), || false)? {
+        Outcome::Tried(parts, tried) => {
+            let tried = tried.into_iter().map(|(what, could)| Tried { what, could }).collect();
+            Ok((parts.words(), tried))
+        }
+        Outcome::Failed { message, .. } | Outcome::Broke(message) => {
+            Ok((format!("could not be tried: {message}"), Vec::new()))
+        }
+        _ => Ok((sandbox::Parts::default().words(), Vec::new())),
+    }
 }

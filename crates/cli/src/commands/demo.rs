@@ -92,7 +92,7 @@ pub fn demo(a: &Demo) -> Result<ExitCode> {
     clear(&a.dir)?;
     let house = init::build(&a.dir, CONFIG)?;
     let arrivals = house.watches[0].folder.clone();
-    crate::say!("\"{}\" is a house in {}", house.name, a.dir.display());
+    crate::say!("\"{}\" is a house in {}", house.name, media::show::path(&a.dir));
     crate::say!(
         "Starting the porter on it, and copying {} files in as a card reader would.\n",
         SAMPLES.len()
@@ -115,7 +115,7 @@ pub fn demo(a: &Demo) -> Result<ExitCode> {
         crate::say!("Everything is as it should be. Have a look:\n");
         crate::say!(
             "  deft-porter status {0}\n  deft-porter status {0} --job 1\n  deft-porter inspect {0}/editors\n  deft-porter find tide --house {0}\n  cat {0}/turned-away/*.why.txt",
-            a.dir.display()
+            init::quoted(&a.dir)
         );
     } else {
         crate::say!("SOMETHING IS NOT AS IT SHOULD BE; see the lines marked WRONG.");
@@ -128,18 +128,18 @@ fn clear(dir: &Path) -> Result<()> {
     let Ok(mut entries) = std::fs::read_dir(dir) else { return Ok(()) };
     let earlier = std::fs::read_to_string(dir.join(FILE_NAME)).is_ok_and(|c| c == CONFIG);
     if earlier {
-        return std::fs::remove_dir_all(dir).with_context(|| format!("cannot clear {}", dir.display()));
+        return std::fs::remove_dir_all(dir).with_context(|| format!("cannot clear {}", media::show::path(dir)));
     }
     if entries.next().is_some() {
-        bail!("{} is not empty and no earlier demo; give another folder", dir.display());
+        bail!("{} is not empty and no earlier demo; give another folder", media::show::path(dir));
     }
     Ok(())
 }
 
 fn copy_slowly(to: &Path, bytes: &[u8]) -> Result<()> {
-    let mut file = File::create(to).with_context(|| format!("cannot write {}", to.display()))?;
+    let mut file = File::create(to).with_context(|| format!("cannot write {}", media::show::path(to)))?;
     for part in bytes.chunks(bytes.len().div_ceil(PARTS)) {
-        file.write_all(part).with_context(|| format!("cannot write {}", to.display()))?;
+        file.write_all(part).with_context(|| format!("cannot write {}", media::show::path(to)))?;
         file.flush()?;
         std::thread::sleep(PAUSE);
     }
@@ -207,13 +207,19 @@ fn show_results(house: &House, dir: &Path) -> Result<bool> {
             Some(job) => judge(house, job, wanted),
             None => Err("no job of this name".to_owned()),
         };
-        let word = if verdict.is_ok() { "ok   " } else { "WRONG" };
+        // What was to be turned away and was is as it should be, and no good news.
+        let word = match (verdict.is_ok(), wanted) {
+            (false, _) => "WRONG     ",
+            (true, Wanted::TurnedAway(_)) => "turned away",
+            (true, Wanted::Delivered(_)) => "delivered  ",
+        };
         crate::say!("\n  {word} {name}{}", if again { " (again)" } else { "" });
+        good &= verdict.is_ok();
         let lines = verdict.unwrap_or_else(|why| vec![why]);
         lines.iter().for_each(|l| crate::say!("        {l}"));
-        good &= word == "ok   ";
     }
-    let left = std::fs::read_dir(dir.join("arrivals"))?.count();
+    let entries = std::fs::read_dir(dir.join("arrivals"))?.flatten();
+    let left = entries.filter(|e| !e.file_name().to_string_lossy().starts_with('.')).count();
     if left > 0 || jobs.len() != SAMPLES.len() + 1 {
         crate::say!("\n  WRONG {left} files are left in the watch folder, and {} jobs ended", jobs.len());
         good = false;
@@ -228,12 +234,12 @@ fn judge(house: &House, job: &JobStatus, wanted: Wanted) -> std::result::Result<
     match wanted {
         Wanted::TurnedAway(words) => {
             let reason = job.reason.clone().unwrap_or_default();
-            let beside = format!("{}.why.txt", original.display());
+            let beside = format!("{}.why.txt", media::show::path(original));
             let told = std::fs::read_to_string(&beside).map_err(|e| format!("{beside}: {e}"))?;
             if job.state != State::TurnedAway || !reason.contains(words) || !told.contains(&reason) {
                 return Err(format!("{}: {reason}", job.state.name()));
             }
-            Ok(vec![format!("turned away: {reason}")])
+            Ok(vec![reason])
         }
         Wanted::Delivered(list) => {
             if job.state != State::Done {
@@ -283,7 +289,7 @@ fn delivered(
         .find(|o| o.deliveries.iter().any(|d| d.place == place && d.name == name && d.delivered.is_some()));
     let recorded = recorded.ok_or_else(|| format!("{place}: {name} was not delivered"))?;
     let path = house.place(place).map(|p| p.folder.join(name)).ok_or("no such place")?;
-    let digest = porter::deliver::copy::digest(&path, true).map_err(|e| e.to_string())?;
+    let digest = porter::files::copy::digest(&path, true).map_err(|e| e.to_string())?;
     if recorded.checksum.as_deref() != Some(&digest) {
         return Err(format!("{place}: {name} has another checksum than was recorded"));
     }

@@ -2,15 +2,19 @@
 
 use crate::args::Find;
 use crate::ui;
-use anyhow::{Context, Result};
+use anyhow::{Context, Result, bail};
 use porter::clock;
 use porter::config::House;
-use porter::store::Store;
+use porter::report;
 use porter::store::said::Wanted;
 use std::process::ExitCode;
 
 pub fn find(a: &Find) -> Result<ExitCode> {
-    let house = House::load(&a.house)?;
+    let (house, _) = House::load_to_look(&a.house.find())?;
+    if let Some(unknown) = a.watch.as_ref().filter(|w| house.watch(w).is_none()) {
+        let known: Vec<&str> = house.watches.iter().map(|w| w.name.as_str()).collect();
+        bail!("there is no watch \"{unknown}\" in this house; it has: {}", known.join(", "));
+    }
     let day = |d: &Option<String>, last: bool| {
         d.as_ref()
             .map(|d| {
@@ -26,12 +30,12 @@ pub fn find(a: &Find) -> Result<ExitCode> {
         until: day(&a.until, true)?,
         most: a.most,
     };
-    let store = Store::read(&house.store_file())?;
-    let hits = store.as_ref().map(|s| s.find(&wanted)).transpose()?.unwrap_or_default();
+    let found = report::find(&house, &wanted)?;
+    let some = found.is_some();
+    let hits = found.unwrap_or_default();
     if a.json {
         ui::print_json(&hits)?;
     } else if hits.is_empty() {
-        let some = store.as_ref().map(Store::has_transcripts).transpose()?.unwrap_or(false);
         let none = if some { "not said in any transcript" } else { "this house has no transcripts yet" };
         crate::say!("{none}");
     }

@@ -88,14 +88,14 @@ fn each(items: &[Item], deep: bool) -> Vec<Inspected> {
 fn one(item: &Item, deep: bool) -> Inspected {
     let (file, facts) = match item {
         Item::File(path) => {
-            (porter::jobs::show_path(path), porter::jobs::facts_of(path).map_err(|e| e.to_string()))
+            (media::show::path(path), porter::jobs::facts_of(path).map_err(|e| e.to_string()))
         }
         Item::Pictures(all, rate) => {
             let last = all
                 .last()
                 .and_then(|p| p.file_name())
                 .map_or(String::new(), |n| n.to_string_lossy().into_owned());
-            let name = format!("{} to {last}", porter::jobs::show_path(&all[0]));
+            let name = format!("{} to {last}", media::show::path(&all[0]));
             let bytes = all.iter().filter_map(|p| p.metadata().ok()).map(|m| m.len()).sum();
             let facts =
                 open_run(all, *rate).map(|r| media::facts::of_tracks(&r, bytes)).map_err(|e| e.to_string());

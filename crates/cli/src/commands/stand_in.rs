@@ -3,6 +3,7 @@
 use crate::args::{StandIn, StandInKind, Times};
 use crate::ui;
 use anyhow::Result;
+use porter::services::Secret;
 use porter::stand_in::{self, serve};
 use std::process::ExitCode;
 use words::service::answer::Closeness;
@@ -13,9 +14,11 @@ pub fn stand_in(a: &StandIn) -> Result<ExitCode> {
         ui::print_json(&openapi::document())?;
         return Ok(ExitCode::SUCCESS);
     };
+    let secret = a.token_file.clone().map(Secret::File).or(a.token_env.clone().map(Secret::Env));
+    let token = secret.map(|s| s.read()).transpose().map_err(anyhow::Error::msg)?;
     let how = stand_in::StandIn {
         port: a.port,
-        token: a.token.clone(),
+        token,
         most: a.most,
         busy: a.busy,
         delay: a.delay,

@@ -1,7 +1,7 @@
 //! `status`: what is arriving, waiting, being made and finished.
 
 use crate::args::Status;
-use crate::ui::{self, events};
+use crate::ui::{self, errors, events};
 use anyhow::{Result, bail};
 use porter::config::House;
 use porter::report;
@@ -9,7 +9,11 @@ use serde::Serialize;
 use std::process::ExitCode;
 
 pub fn status(a: &Status) -> Result<ExitCode> {
-    let house = House::load(&a.house.house)?;
+    let (house, wrong) = House::load_to_look(&a.house.find())?;
+    if let Some(e) = wrong {
+        errors::show(&e.into());
+        eprintln!("What follows is of the configuration that was in force before.\n");
+    }
     if let Some(number) = a.job {
         return one_job(&house, number, a.json);
     }
@@ -19,14 +23,21 @@ pub fn status(a: &Status) -> Result<ExitCode> {
     } else {
         crate::say_part!("{}", ui::status::text(&status));
     }
-    Ok(ExitCode::SUCCESS)
+    let needs_someone = status.open.iter().any(|j| j.held.is_some())
+        || !status.away.is_empty()
+        || status.watches.iter().any(|w| w.trouble.is_some());
+    Ok(ExitCode::from(match (needs_someone, status.running) {
+        (true, _) => errors::HELD,
+        (false, false) => errors::NOT_RUNNING,
+        (false, true) => 0,
+    }))
 }
 
 #[derive(Serialize)]
 struct OneJob {
     #[serde(flatten)]
     job: report::JobStatus,
-    events: Vec<porter::store::Event>,
+    events: Vec<report::EventStatus>,
 }
 
 fn one_job(house: &House, number: i64, json: bool) -> Result<ExitCode> {

@@ -31,7 +31,7 @@ pub fn transcribe(a: &Transcribe) -> Result<ExitCode> {
         terms: a.terms.as_deref().map(terms).transpose()?.unwrap_or_default(),
     };
     if let Some(to) = &a.to {
-        std::fs::create_dir_all(to).with_context(|| format!("cannot make the folder {}", to.display()))?;
+        std::fs::create_dir_all(to).with_context(|| format!("cannot make the folder {}", media::show::path(&to)))?;
     }
     let speech = a.service.as_deref().map(|s| service(a, s)).transpose()?;
     let text = a.summary_service.as_deref().map(|s| service(a, s)).transpose()?;
@@ -44,7 +44,7 @@ pub fn transcribe(a: &Transcribe) -> Result<ExitCode> {
     for path in &a.files {
         if let Err(e) = one(a, engine, text.as_ref(), &options, &how, path) {
             failed = true;
-            eprintln!("{}: {e:#}", path.display());
+            eprintln!("{}: {e:#}", media::show::path(&path));
         }
     }
     Ok(ExitCode::from(u8::from(failed)))
@@ -71,7 +71,7 @@ fn player(path: &Path, folder: &Path) -> Option<Player> {
 
 /// One spelling a line; empty lines and those that start with # are for people.
 fn terms(path: &Path) -> Result<Vec<String>> {
-    let text = std::fs::read_to_string(path).with_context(|| format!("cannot read {}", path.display()))?;
+    let text = std::fs::read_to_string(path).with_context(|| format!("cannot read {}", media::show::path(&path)))?;
     Ok(text
         .lines()
         .map(str::trim)
@@ -90,7 +90,7 @@ fn service(a: &Transcribe, wanted: &str) -> Result<Client> {
         let host = wanted.split('/').nth(2).unwrap_or(wanted);
         Service { login, ..Service::at(host, wanted) }
     } else {
-        let house = House::load(&a.house).map_err(|e| match e {
+        let house = House::load(&a.house.find()).map_err(|e| match e {
             porter::Error::Path { .. } => {
                 anyhow!(
                     "\"{wanted}\" is no address, so it is taken for the name of a service in a house: {e}"
@@ -100,7 +100,7 @@ fn service(a: &Transcribe, wanted: &str) -> Result<Client> {
         })?;
         let known: Vec<&str> = house.services.iter().map(|s| s.name.as_str()).collect();
         house.service(wanted).cloned().with_context(|| {
-            format!("{} has no service \"{wanted}\"; it has: {}", house.file.display(), known.join(", "))
+            format!("{} has no service \"{wanted}\"; it has: {}", house.file_shown(), known.join(", "))
         })?
     };
     Ok(Client::new(&service)?)
@@ -142,7 +142,7 @@ fn one(
         crate::say!("  note: {note}");
     }
     for path in saved {
-        crate::say!("  {}", path.display());
+        crate::say!("  {}", media::show::path(&path));
     }
     Ok(())
 }

@@ -3,14 +3,18 @@
 use porter::Error;
 use porter::config::Problem;
 
-/// Exit status of a command that could not do its work.
+/// Exit statuses, in every command. (2: the arguments are wrong.)
 pub const FAILED: u8 = 1;
+/// `status`: no porter works on the house.
+pub const NOT_RUNNING: u8 = 3;
+/// `status`: something waits for a person to mend it.
+pub const HELD: u8 = 4;
 
 pub fn show(e: &anyhow::Error) {
     match e.downcast_ref::<Error>() {
         Some(Error::Config { file, text, problems }) => {
             for p in problems {
-                eprintln!("{}", problem(&file.display().to_string(), text, p));
+                eprintln!("{}", problem(&media::show::path(file), text, p));
             }
             let n = problems.len();
             eprintln!(
@@ -30,21 +34,39 @@ pub fn show(e: &anyhow::Error) {
 
 /// File, line and key, the line itself with the place marked, what was found and what would be right.
 fn problem(file: &str, text: &str, p: &Problem) -> String {
-    let mut out =
-        format!("{file}:{}:{}: {}\n", p.line, p.column, if p.key.is_empty() { "the file" } else { &p.key });
+    let key = if p.key.is_empty() { "the file" } else { &p.key };
+    let mut out = if p.line == 0 {
+        format!("{file}: {key}\n")
+    } else {
+        format!("{file}:{}:{}: {key}\n", p.line, p.column)
+    };
     if let Some(line) = text.lines().nth(p.line.wrapping_sub(1)) {
         let gutter = p.line.to_string();
-        out.push_str(&format!("  {gutter} | {line}\n"));
-        let width = p.width.min(line.chars().count().saturating_sub(p.column - 1)).max(1);
+        let (line, column) = window(line, p.column);
+        out.push_str(&format!("  {gutter} | {}\n", media::show::text(&line)));
+        let width = p.width.min(line.chars().count().saturating_sub(column - 1)).max(1);
         out.push_str(&format!(
             "  {} | {}{}\n",
             " ".repeat(gutter.len()),
-            " ".repeat(p.column - 1),
+            " ".repeat(column - 1),
             "^".repeat(width)
         ));
     }
-    out.push_str(&format!("  found:  {}\n  wanted: {}\n", p.found, p.wanted));
+    let found: String = media::show::text(&p.found).chars().take(MOST_SHOWN * 2).collect();
+    out.push_str(&format!("  found:  {found}\n  wanted: {}\n", p.wanted));
     out
+}
+
+/// Longest part of a line that is shown.
+const MOST_SHOWN: usize = 120;
+
+/// The part of a line around a column, and where that column is in it.
+fn window(line: &str, column: usize) -> (String, usize) {
+    if line.chars().count() <= MOST_SHOWN {
+        return (line.to_owned(), column);
+    }
+    let start = (column - 1).saturating_sub(MOST_SHOWN / 2);
+    (line.chars().skip(start).take(MOST_SHOWN).collect(), column - start)
 }
 
 fn what_next(e: &Error) -> Option<&'static str> {
@@ -57,6 +79,8 @@ fn what_next(e: &Error) -> Option<&'static str> {
         }
         Error::Locked(_) => Some("'deft-porter status' shows what it is doing."),
         Error::Store { .. } => Some("Is the disk full, or the state folder not writable?"),
+        Error::StateOpen { .. } => Some("Make it the porter's own: chown it to the porter's user, and chmod 700 it."),
+        Error::StateGone(_) => Some("Put it back from a backup before the next start: without it nobody knows what was delivered."),
         _ => None,
     }
 }

@@ -1,20 +1,22 @@
 //! Events of the record, a line each.
 
 use porter::clock;
+use porter::report::{EventStatus, told};
 use porter::store::Event;
 
-pub fn print(e: &Event) {
-    crate::say!("{}  {}", clock::local_time(e.at), line(e));
-}
-
-pub fn print_dated(e: &Event) {
-    let mut e = e.clone();
-    e.job = None;
-    crate::say!("  {}  {}", clock::local(e.at), line(&e));
-}
-
-fn line(e: &Event) -> String {
+pub fn line(e: &Event) -> String {
+    let (what, detail) = told(&e.change);
     let job = e.job.map_or(String::new(), |j| format!("job {j:<4} "));
-    let detail = e.detail.as_deref().unwrap_or("");
-    format!("{job}{:<16} {detail}", e.what).trim_end().to_owned()
+    row(&clock::local_time(e.at), &job, &what, detail.as_deref())
+}
+
+/// With the day, for a record that is read later.
+pub fn print_dated(e: &EventStatus) {
+    let at = e.at.get(..19).unwrap_or(&e.at).replace('T', " ");
+    crate::say!("  {}", row(&at, "", &e.what, e.detail.as_deref()));
+}
+
+fn row(at: &str, job: &str, what: &str, detail: Option<&str>) -> String {
+    let detail = media::show::text(detail.unwrap_or(""));
+    format!("{at}  {job}{what:<16} {detail}").trim_end().to_owned()
 }

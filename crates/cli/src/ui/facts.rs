@@ -222,7 +222,7 @@ pub fn table(all: &[Inspected], common: Option<PathBuf>) -> String {
         heads.push("decoded");
     }
     let mut t = new_table(&heads);
-    let prefix = common.map(|c| format!("{}/", porter::jobs::show_path(&c))).filter(|c| c != "/");
+    let prefix = common.map(|c| format!("{}/", media::show::path(&c))).filter(|c| c != "/");
     let short =
         |file: &str| prefix.as_ref().and_then(|p| file.strip_prefix(p.as_str())).unwrap_or(file).to_owned();
     let mut unusable = String::new();

@@ -3,6 +3,7 @@
 pub mod errors;
 pub mod events;
 pub mod facts;
+pub mod printer;
 pub mod progress;
 pub mod status;
 
@@ -52,14 +53,31 @@ pub fn seconds(s: f64) -> String {
     }
 }
 
+/// What a line is to those who skim.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Tone {
+    Plain,
+    Warn,
+    Bad,
+}
+
+/// In colour on a terminal, unless NO_COLOR is set (no-color.org).
+pub fn paint(tone: Tone, text: &str) -> String {
+    use std::io::IsTerminal;
+    let wanted = std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty());
+    match tone {
+        Tone::Warn if wanted && std::io::stdout().is_terminal() => format!("\x1b[33m{text}\x1b[0m"),
+        Tone::Bad if wanted && std::io::stdout().is_terminal() => format!("\x1b[1;31m{text}\x1b[0m"),
+        _ => text.to_owned(),
+    }
+}
+
 /// A plain table: no frame, two blanks between columns.
 pub fn table(heads: &[&str]) -> comfy_table::Table {
     let mut t = comfy_table::Table::new();
+    // A line may be longer than the terminal: a name in pieces cannot be read, or copied.
     t.load_style(comfy_table::presets::NOTHING)
-        .set_content_arrangement(comfy_table::ContentArrangement::Dynamic);
-    if !t.is_tty() {
-        t.set_width(150);
-    }
+        .set_content_arrangement(comfy_table::ContentArrangement::Disabled);
     t.set_header(heads.iter().map(|h| h.to_string()));
     t
 }

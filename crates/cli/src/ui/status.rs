@@ -1,74 +1,113 @@
 //! The state of a house for people.
 
-use super::{bytes, seconds, table};
-use porter::report::{JobStatus, Making, Status};
+use super::{Tone, bytes, paint, seconds, table};
+use porter::progress::Unit;
+use porter::report::{Going, JobStatus, Status};
 use porter::store::State;
 
 pub fn text(s: &Status) -> String {
-    let mut out = format!(
-        "{} - {}\n",
-        s.house,
-        if s.running { "the porter is running" } else { "NO PORTER IS RUNNING (deft-porter run)" }
-    );
+    let running = match s.running {
+        true => "the porter is running".to_owned(),
+        false => paint(Tone::Bad, "NO PORTER IS RUNNING (deft-porter run)"),
+    };
+    let mut out = format!("{} - {running}\n", s.house);
     for w in &s.watches {
         if let Some(why) = &w.trouble {
-            out.push_str(&format!("TROUBLE: watch folder \"{}\" cannot be read: {why}\n", w.name));
+            let line = format!("TROUBLE: watch folder \"{}\" cannot be read: {why}", w.name);
+            out.push_str(&format!("{}\n", paint(Tone::Bad, &line)));
         }
+    }
+    for a in &s.away {
+        let next = seconds(a.next_try_seconds);
+        let line = format!("AWAY: place \"{}\" (next try in {next}): {}", a.place, a.why);
+        out.push_str(&format!("{}\n", paint(Tone::Bad, &line)));
     }
     if !s.arriving.is_empty() {
         let mut t = table(&["watch", "file", "size", "seen for", "why it waits"]);
         for a in &s.arriving {
-            t.add_row([a.watch.clone(), a.path.clone(), bytes(a.bytes), seconds(a.seconds), a.why.clone()]);
+            let seen = a.seconds.map_or(String::new(), seconds);
+            t.add_row([a.watch.clone(), a.path.clone(), bytes(a.bytes), seen, a.why.clone()]);
         }
-        section(&mut out, "Arriving", &t);
+        section(&mut out, "Arriving", &t, |_| Tone::Plain);
+        if s.arriving_not_listed > 0 {
+            out.push_str(&format!("and {} more\n", s.arriving_not_listed));
+        }
     }
     if !s.open.is_empty() {
-        let mut t = table(&["job", "file", "step", "done", "speed", "left", ""]);
+        let mut t = table(&["job", "file", "step", "done", "speed", "left", "makes, or waits for"]);
         for j in &s.open {
             let (percent, speed, left) = j.progress.as_ref().map_or(Default::default(), going);
             t.add_row([j.job.to_string(), j.path.clone(), step(j), percent, speed, left, note(j)]);
         }
-        section(&mut out, "In work", &t);
+        let tone = |n: usize| if s.open[n].held.is_some() { Tone::Warn } else { Tone::Plain };
+        section(&mut out, "In work", &t, tone);
+        let more = s.open_count.saturating_sub(s.open.len() as u64);
+        if more > 0 {
+            out.push_str(&format!("and {more} more\n"));
+        }
     }
     if !s.ended.is_empty() {
-        let mut t = table(&["job", "file", "ended", "result", ""]);
+        let mut t = table(&["job", "file", "ended", "result", "delivered, or why not"]);
+        let mut tones = Vec::new();
         for j in &s.ended {
-            let ended = j.ended.as_deref().and_then(|e| e.get(11..19)).unwrap_or("").to_owned();
-            t.add_row([j.job.to_string(), j.path.clone(), ended, j.state.name().to_owned(), result(j)]);
+            let ended = j.ended.as_deref().map(moment).unwrap_or_default();
+            let result = result(j);
+            let tone = if j.state == State::Done { Tone::Plain } else { Tone::Bad };
+            tones.extend(std::iter::repeat_n(tone, result.lines().count().max(1)));
+            t.add_row([j.job.to_string(), j.path.clone(), ended, j.state.name().to_owned(), result]);
         }
-        section(&mut out, "Ended (times in UTC)", &t);
+        section(&mut out, "Ended", &t, |n| tones.get(n).copied().unwrap_or(Tone::Plain));
     }
     if s.arriving.is_empty() && s.open.is_empty() {
         out.push_str("\nNothing is arriving or in work.\n");
     }
     if !s.ended_counts.is_empty() {
         let counts: Vec<String> =
-            s.ended_counts.iter().map(|(state, n)| format!("{n} {}", state.name())).collect();
+            s.ended_counts.iter().map(|c| format!("{} {}", c.jobs, c.state.name())).collect();
         out.push_str(&format!("\nIn all: {}\n", counts.join(", ")));
     }
     out
 }
 
-fn section(out: &mut String, title: &str, t: &comfy_table::Table) {
+/// Day and time of day, out of a time with its zone.
+fn moment(at: &str) -> String {
+    at.get(..19).unwrap_or(at).replace('T', " ")
+}
+
+fn section(out: &mut String, title: &str, t: &comfy_table::Table, tone: impl Fn(usize) -> Tone) {
     out.push_str(&format!("\n{title}\n"));
-    for line in t.to_string().lines() {
-        out.push_str(line.trim_end());
-        out.push('\n');
+    for (n, line) in t.to_string().lines().enumerate() {
+        let line = line.trim_end();
+        // The heads are the first line.
+        let tone = n.checked_sub(1).map_or(Tone::Plain, &tone);
+        out.push_str(&format!("{}\n", paint(tone, line)));
     }
 }
 
 fn step(j: &JobStatus) -> String {
-    match (&j.held, &j.state) {
-        (Some(_), state) => format!("held ({})", state.name()),
-        (None, state) => state.name().to_owned(),
+    let state = j.state.name();
+    match (&j.held, &j.progress) {
+        (Some(_), _) => format!("held ({state})"),
+        (None, Some(p)) => p.stage.to_string(),
+        (None, None) => state.to_owned(),
     }
 }
 
-fn going(m: &Making) -> (String, String, String) {
+fn going(g: &Going) -> (String, String, String) {
+    let speed = match g.unit {
+        Unit::Bytes => format!("{}/s", bytes(g.per_second as u64)),
+        Unit::Milliseconds => format!("{:.1} x real time", g.per_second / 1000.0),
+        unit => format!("{:.0} {unit}/s", g.per_second),
+    };
+    let done = match g.unit {
+        Unit::Bytes => bytes(g.done),
+        Unit::Milliseconds => seconds(g.done as f64 / 1000.0),
+        unit => format!("{} {unit}", g.done),
+    };
     (
-        m.percent.map_or(format!("{}", m.done), |p| format!("{p:.0} %")),
-        format!("{:.0}/s", m.per_second),
-        m.seconds_left.map_or(String::new(), seconds),
+        g.percent.map_or(done, |p| format!("{p:.0} %")),
+        if g.done > 0 { speed } else { String::new() },
+        g.seconds_left.map_or(String::new(), seconds),
     )
 }
 
@@ -76,7 +115,11 @@ fn note(j: &JobStatus) -> String {
     match (&j.held, j.next_try_seconds) {
         (Some(why), Some(s)) => format!("{why} (next try in {})", seconds(s)),
         (Some(why), None) => why.clone(),
-        _ => j.outputs.iter().map(|o| o.preset.clone()).collect::<Vec<_>>().join(", "),
+        _ => {
+            let mut presets: Vec<&str> = j.outputs.iter().map(|o| o.preset.as_str()).collect();
+            presets.dedup();
+            presets.join(", ")
+        }
     }
 }
 
@@ -84,7 +127,7 @@ fn result(j: &JobStatus) -> String {
     if j.state != State::Done {
         return j.reason.clone().unwrap_or_default();
     }
-    let all = j.outputs.iter().flat_map(|o| &o.deliveries);
+    let all = j.outputs.iter().flat_map(|o| &o.deliveries).filter(|d| d.delivered.is_some());
     all.map(|d| format!("{}: {}", d.place, d.name)).collect::<Vec<_>>().join("\n")
 }
 
@@ -94,11 +137,11 @@ pub fn one(j: &JobStatus) -> String {
     let mut line = |name: &str, value: String| out.push_str(&format!("  {name:<12} {value}\n"));
     line("watch", j.watch.clone());
     line("size", bytes(j.bytes));
-    line("arrived", j.arrived.clone());
+    line("arrived", moment(&j.arrived));
     line("state", step(j));
     if let Some(p) = &j.progress {
         let (percent, speed, left) = going(p);
-        line("making", format!("{percent}, {speed}, {left} left"));
+        line("", format!("{percent}, {speed}, {left} left"));
     }
     if let Some(why) = j.held.as_ref().or(j.reason.as_ref()) {
         line("because", why.clone());
@@ -107,7 +150,7 @@ pub fn one(j: &JobStatus) -> String {
         line("original at", to.clone());
     }
     for o in &j.outputs {
-        let made = o.bytes.map_or("not made yet".to_owned(), bytes);
+        let made = o.bytes.map_or_else(|| format!("{}{}", o.end, because(o.why.as_deref())), bytes);
         line("output", format!("{} (version {}, rule \"{}\"), {made}", o.preset, o.preset_version, o.rule));
         if let Some(sum) = &o.checksum {
             line("", sum.clone());
@@ -115,11 +158,18 @@ pub fn one(j: &JobStatus) -> String {
         for note in o.made.iter().flat_map(|m| &m.notes) {
             line("", note.clone());
         }
-        for d in &o.deliveries {
-            let when =
-                d.delivered.as_ref().map_or("not delivered yet".to_owned(), |t| format!("delivered {t}"));
+        for d in o.deliveries.iter().filter(|_| o.why.is_none()) {
+            let proof = d.proof.as_ref().map_or(String::new(), |p| format!(", {p}"));
+            let when = d
+                .delivered
+                .as_ref()
+                .map_or("not delivered yet".to_owned(), |t| format!("delivered {}{proof}", moment(t)));
             line("", format!("{}: {}, {when}", d.place, d.name));
         }
     }
     out
+}
+
+fn because(why: Option<&str>) -> String {
+    why.map_or(String::new(), |w| format!(": {w}"))
 }

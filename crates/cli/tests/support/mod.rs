@@ -123,7 +123,8 @@ impl House {
             .args(["--json", "--ended", "1000"])
             .output()
             .unwrap();
-        assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+        // 3: no porter runs; 4: something waits for a person.
+        assert!(matches!(out.status.code(), Some(0 | 3 | 4)), "{}", String::from_utf8_lossy(&out.stderr));
         serde_json::from_slice(&out.stdout).unwrap()
     }
 

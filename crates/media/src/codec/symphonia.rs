@@ -19,8 +19,8 @@ pub struct Decoder {
 /// Values that no encoder writes make some of these decoders end where that is checked for: what they were given is
 /// then damaged like anything else.
 fn guarded<T>(name: &str, work: impl FnOnce() -> T) -> Result<T> {
-    std::panic::catch_unwind(std::panic::AssertUnwindSafe(work))
-        .map_err(|_| Error::damaged(name, "values that no encoder writes"))
+    crate::guard::catch(work)
+        .map_err(|()| Error::damaged(name, "values that no encoder writes"))
 }
 
 impl Decoder {

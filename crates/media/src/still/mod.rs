@@ -14,6 +14,8 @@ use crate::filter::video::{Scaler, fit};
 use crate::frame::{Chroma, Colour, Pool, VideoFrame};
 use crate::limits::{MAX_PICTURE_SIDE, MAX_STILL_AREA};
 use crate::units::Ratio;
+/// A decoded picture.
+pub use image::DynamicImage as Decoded;
 use image::{DynamicImage, ImageDecoder, ImageReader, metadata::Orientation};
 use std::io::{BufReader, Read, Seek, SeekFrom, Write};
 

@@ -1,10 +1,12 @@
 //! The house configuration, `deft-porter.toml`: read, then checked whole. What comes out is valid.
 
+mod apart;
 mod check;
 mod locate;
 pub mod raw;
 pub mod values;
 
+pub use apart::apart_on_disk;
 pub use locate::Problem;
 
 use crate::error::{Error, Result};
@@ -12,11 +14,17 @@ use crate::naming::Template;
 use crate::recipe::Recipe;
 use crate::route::Condition;
 use crate::services::Service;
+use media::show;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::Duration;
 
 /// The name of the configuration file.
 pub const FILE_NAME: &str = "deft-porter.toml";
+/// The state folder, unless another is named.
+const USUAL_STATE: &str = "porter-state";
+/// In the state folder: the configuration that a porter took up last.
+const ACCEPTED: &str = "accepted.toml";
 
 /// A whole, valid configuration. All paths are absolute.
 #[derive(Debug)]
@@ -32,7 +40,7 @@ pub struct House {
     pub watches: Vec<Watch>,
     pub places: Vec<Place>,
     pub services: Vec<Service>,
-    pub presets: Vec<Preset>,
+    pub presets: Vec<Arc<Preset>>,
     pub rules: Vec<Rule>,
 }
 
@@ -98,8 +106,8 @@ pub struct Part {
 #[derive(Debug)]
 pub struct Rule {
     pub name: String,
-    /// Indexes of the watches it is for.
-    pub watches: Vec<usize>,
+    /// Names of the watches it is for.
+    pub watches: Vec<String>,
     pub when: Condition,
     pub make: Vec<Make>,
 }
@@ -107,10 +115,23 @@ pub struct Rule {
 /// One output of a rule.
 #[derive(Clone, Debug)]
 pub struct Make {
-    pub preset: usize,
+    pub preset: Arc<Preset>,
     pub name: Template,
-    /// Indexes of places.
-    pub to: Vec<usize>,
+    /// Names of places.
+    pub to: Vec<String>,
+}
+
+impl Rule {
+    pub fn is_for(&self, watch: &str) -> bool {
+        self.watches.iter().any(|w| w == watch)
+    }
+}
+
+/// Each preset's settings as they are stated, in an order of their own: an empty list if that is no list.
+fn stated(text: &str) -> Vec<toml::Table> {
+    let table: Option<toml::Table> = toml::from_str(text).ok();
+    let presets = table.and_then(|mut t| t.remove("preset")?.try_into::<Vec<toml::Table>>().ok());
+    presets.unwrap_or_default()
 }
 
 impl House {
@@ -123,12 +144,40 @@ impl House {
         Self::parse(&file, &text)
     }
 
+    /// For looking only: where the file on disk is wrong, the configuration that a porter accepted last, and what is
+    /// wrong with the one on disk.
+    pub fn load_to_look(path: &Path) -> Result<(House, Option<Error>)> {
+        match Self::load(path) {
+            Ok(house) => Ok((house, None)),
+            Err(Error::Config { file, text, problems }) => {
+                let stated: Option<toml::Table> = toml::from_str(&text).ok();
+                let state = stated.as_ref().and_then(|t| t.get("house")?.get("state")?.as_str());
+                let base = file.parent().unwrap_or(Path::new("/"));
+                let accepted = base.join(state.unwrap_or(USUAL_STATE)).join(ACCEPTED);
+                let house = std::fs::read_to_string(accepted).ok().and_then(|t| Self::parse(&file, &t).ok());
+                let wrong = Error::Config { file, text, problems };
+                match house {
+                    Some(house) => Ok((house, Some(wrong))),
+                    None => Err(wrong),
+                }
+            }
+            Err(e) => Err(e),
+        }
+    }
+
+    /// Keeps the configuration as the one in force.
+    pub fn keep_accepted(&self) -> Result<()> {
+        let text = std::fs::read(&self.file).map_err(Error::path("cannot read", &self.file))?;
+        let at = self.state.join(ACCEPTED);
+        std::fs::write(&at, text).map_err(Error::path("cannot write", &at))
+    }
+
     /// `file` is for messages, and its folder is what relative paths start from.
     pub fn parse(file: &Path, text: &str) -> Result<House> {
         let base = file.parent().unwrap_or(Path::new("/"));
         let fail = |problems| Error::Config { file: file.to_owned(), text: text.to_owned(), problems };
         let raw: raw::House = toml::from_str(text).map_err(|e| fail(vec![locate::syntax(text, &e)]))?;
-        check::house(raw, file, base).map_err(|faults| fail(locate::all(text, faults)))
+        check::house(raw, file, base, &stated(text)).map_err(|faults| fail(locate::all(text, faults)))
     }
 
     pub fn watch(&self, name: &str) -> Option<&Watch> {
@@ -139,6 +188,13 @@ impl House {
     }
     pub fn service(&self, name: &str) -> Option<&Service> {
         self.services.iter().find(|s| s.name == name)
+    }
+    /// The configuration's file, fit to be shown.
+    pub fn file_shown(&self) -> String {
+        show::path(&self.file)
+    }
+    pub fn said_file(&self) -> PathBuf {
+        self.state.join("said.sqlite")
     }
     pub fn store_file(&self) -> PathBuf {
         self.state.join("jobs.sqlite")

@@ -1,136 +1,241 @@
 //! A folder: a disk, or a share that the system has mounted.
 
-use super::copy::{copy, digest, rename_if_free, staged};
-use super::{Place, Published};
-use crate::error::{Error, Result};
-use std::path::{Path, PathBuf};
+use super::{About, Cargo, Place, Proof, Published, Ticket, Trouble, Whose};
+use crate::error::Error;
+use crate::files::copy::{copy, digest_of};
+use crate::files::known::plain;
+use crate::files::{Dir, Watching};
+use media::show;
+use std::ffi::{OsStr, OsString};
+use std::io::{self, ErrorKind, Seek};
+use std::path::Path;
 
+/// The end of the names of what is not whole yet. The dot in front of them hides it; the end is one that watches of
+/// every house pass over.
+const STAGE_ENDING: &str = ".deft-porter.part";
+
+/// A folder that was opened and recognised; all work goes through that handle.
 pub struct FolderPlace {
-    folder: PathBuf,
+    dir: Dir,
 }
 
 impl FolderPlace {
-    pub fn new(folder: &Path) -> Self {
-        FolderPlace { folder: folder.to_owned() }
+    pub fn new(dir: Dir) -> Self {
+        FolderPlace { dir }
     }
 
-    fn target(&self, name: &str) -> PathBuf {
-        self.folder.join(name)
-    }
-
-    fn there(path: &Path) -> Result<bool> {
-        match path.symlink_metadata() {
-            Ok(_) => Ok(true),
-            Err(e)
-                if matches!(e.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory) =>
-            {
-                Ok(false)
+    fn trouble(&self, what: &str, inside: impl AsRef<Path>) -> impl FnOnce(io::Error) -> Trouble {
+        let at = show::path(self.dir.path().join(inside));
+        let what = what.to_owned();
+        move |e| {
+            let why = format!("{what} {at}: {}", plain(&e));
+            match e.kind() {
+                ErrorKind::StorageFull | ErrorKind::QuotaExceeded | ErrorKind::FileTooLarge => Trouble::Full(why),
+                ErrorKind::PermissionDenied | ErrorKind::ReadOnlyFilesystem | ErrorKind::NotADirectory => {
+                    Trouble::Refused(why)
+                }
+                _ => Trouble::Away(why),
             }
-            Err(e) => Err(Error::path("cannot look at", path)(e)),
         }
+    }
+
+    /// The folder that holds a name, and the last part of it.
+    fn holder<'n>(&self, name: &'n str, make: bool) -> Result<(Dir, &'n OsStr), Trouble> {
+        self.dir.holder(Path::new(name), make).map_err(self.trouble("cannot open the folder of", name))
+    }
+
+    fn staged(ticket: &Ticket) -> Result<OsString, Trouble> {
+        match ticket {
+            Ticket::Staged(name) => Ok(name.into()),
+            Ticket::Unknown => Err(Trouble::Changed("what was begun there was begun by a newer program".into())),
+        }
+    }
+
+    /// One file of the cargo into a folder: copied, synced, read back.
+    fn put(
+        &self,
+        from: &Path,
+        wanted: &str,
+        dir: &Dir,
+        name: &OsStr,
+        watching: &dyn Watching,
+    ) -> Result<(), Trouble> {
+        let changed = |e: io::Error| Trouble::Changed(format!("cannot read {}: {}", show::path(from), plain(&e)));
+        let to = dir.path().join(name);
+        let there = |e: Error| match e {
+            Error::Path { doing, path, source } if path == to => self.trouble(doing, &path)(source),
+            Error::Stopped => Trouble::Stopped,
+            e => Trouble::Changed(e.to_string()),
+        };
+        let mut source = std::fs::File::open(from).map_err(changed)?;
+        let mut target = dir.create(name).map_err(self.trouble("cannot write", &to))?;
+        let read = copy(&mut source, from, &mut target, &to, watching).map_err(there)?;
+        if read != wanted {
+            let why = format!("{} is not what was made (checksum {read}, expected {wanted})", show::path(from));
+            return Err(Trouble::Changed(why));
+        }
+        crate::stops::here("staged, not read back");
+        target.rewind().map_err(self.trouble("cannot read", &to))?;
+        let found = digest_of(&mut target, &to, true, watching).map_err(there)?;
+        if found != wanted {
+            let at = show::path(&to);
+            return Err(Trouble::Away(format!("{at} reads back wrong (checksum {found}, expected {wanted})")));
+        }
+        Ok(())
+    }
+
+    fn stage_in(&self, cargo: &Cargo, dir: &Dir, stage: &OsStr, w: &dyn Watching) -> Result<(), Trouble> {
+        if !cargo.is_folder() {
+            let wanted = cargo.files.first().map_or("", |f| f.digest.as_str());
+            return self.put(&cargo.path, wanted, dir, stage, w);
+        }
+        let folder = dir.create_folder(stage).map_err(self.trouble("cannot make the folder", stage))?;
+        for f in &cargo.files {
+            let inside = Path::new(&f.inside);
+            let (holder, name) =
+                folder.holder(inside, true).map_err(self.trouble("cannot make the folder of", inside))?;
+            self.put(&cargo.path.join(inside), &f.digest, &holder, name, w)?;
+            holder.sync();
+        }
+        folder.sync();
+        Ok(())
+    }
+
+    /// Whether what stands under a name has the content of the cargo.
+    fn holds(&self, dir: &Dir, name: &OsStr, cargo: &Cargo) -> io::Result<bool> {
+        for f in &cargo.files {
+            let inside = Path::new(name).join(&f.inside);
+            let (holder, last) = dir.holder(&inside, false)?;
+            if !holder.look(last)?.is_some_and(|e| e.is_file() && e.seen.size == f.bytes) {
+                return Ok(false);
+            }
+            let path = holder.path().join(last);
+            let digest = digest_of(&mut holder.read(last)?, &path, true, &crate::files::Quiet);
+            if digest.map_err(|e| io::Error::other(e.to_string()))? != f.digest {
+                return Ok(false);
+            }
+        }
+        Ok(true)
     }
 }
 
 impl Place for FolderPlace {
-    fn has(&self, name: &str) -> Result<bool> {
-        // A share that is not mounted is an empty folder, or none: the place itself must be there.
-        if !self.folder.is_dir() {
-            let e = std::io::Error::new(std::io::ErrorKind::NotFound, "no such folder");
-            return Err(Error::path("cannot find the place's folder", &self.folder)(e));
-        }
-        Self::there(&self.target(name))
+    fn about(&self) -> About {
+        About { refuses_taken: true, proof: Proof::ReadBack }
     }
 
-    fn stage(&self, from: &Path, name: &str, tag: &str, wanted: &str) -> Result<()> {
-        let target = self.target(name);
-        if let Some(parent) = target.parent().filter(|p| *p != self.folder) {
-            std::fs::create_dir_all(parent).map_err(Error::path("cannot make the folder", parent))?;
-        }
-        let stage = staged(&target, tag);
-        let result = copy(from, &stage).and_then(|read| {
-            if read != wanted {
-                return Err(Error::Differs { path: from.to_owned(), found: read, wanted: wanted.to_owned() });
-            }
-            let found = digest(&stage, true)?;
-            if found == wanted {
-                Ok(())
-            } else {
-                Err(Error::Differs { path: stage.clone(), found, wanted: wanted.into() })
-            }
-        });
+    fn look(&self) -> Result<(), Trouble> {
+        let probe = OsString::from(format!(".try-{}{STAGE_ENDING}", crate::clock::nonce()));
+        self.dir.create(&probe).map_err(self.trouble("cannot write in", ""))?;
+        self.dir.remove(&probe).map_err(self.trouble("cannot remove a file in", ""))?;
+        Ok(())
+    }
+
+    fn has(&self, name: &str) -> Result<bool, Trouble> {
+        Ok(self.dir.look_at(Path::new(name)).map_err(self.trouble("cannot look at", name))?.is_some())
+    }
+
+    fn begin(&self, tag: &str) -> Result<Ticket, Trouble> {
+        Ok(Ticket::Staged(format!(".{tag}{STAGE_ENDING}")))
+    }
+
+    fn stage(&self, cargo: &Cargo, name: &str, ticket: &Ticket, w: &dyn Watching) -> Result<Proof, Trouble> {
+        let stage = Self::staged(ticket)?;
+        let (dir, _) = self.holder(name, true)?;
+        dir.remove_all(&stage).map_err(self.trouble("cannot remove", &stage))?;
+        let result = self.stage_in(cargo, &dir, &stage, w);
         if result.is_err() {
-            let _ = std::fs::remove_file(&stage);
+            let _ = dir.remove_all(&stage);
         }
-        result
+        result.map(|()| Proof::ReadBack)
     }
 
-    fn publish(&self, name: &str, tag: &str) -> Result<Published> {
-        let target = self.target(name);
-        Ok(if rename_if_free(&staged(&target, tag), &target)? { Published::Done } else { Published::Taken })
+    fn publish(&self, ticket: &Ticket, name: &str) -> Result<Published, Trouble> {
+        let stage = Self::staged(ticket)?;
+        let (dir, last) = self.holder(name, false)?;
+        let done = dir.rename_if_free(&stage, &dir, last).map_err(self.trouble("cannot rename to", name))?;
+        Ok(if done { Published::Done } else { Published::Taken })
     }
 
-    fn holds(&self, name: &str, wanted: &str) -> Result<bool> {
-        let target = self.target(name);
-        Ok(target.is_file() && digest(&target, false)? == wanted)
-    }
-
-    fn is_staged(&self, name: &str, tag: &str) -> Result<bool> {
-        Self::there(&staged(&self.target(name), tag))
-    }
-
-    fn discard(&self, name: &str, tag: &str) -> Result<()> {
-        let stage = staged(&self.target(name), tag);
-        match std::fs::remove_file(&stage) {
-            Err(e) if e.kind() != std::io::ErrorKind::NotFound => {
-                Err(Error::path("cannot remove", &stage)(e))
+    fn whose(&self, name: &str, ticket: &Ticket, cargo: &Cargo) -> Result<Whose, Trouble> {
+        let stage = Self::staged(ticket)?;
+        let fail = || self.trouble("cannot look at", name);
+        let there = self.dir.look_at(Path::new(name)).map_err(fail())?;
+        let Some(there) = there else { return Ok(Whose::Nothing) };
+        let (dir, last) = self.holder(name, false)?;
+        Ok(match dir.look(&stage).map_err(fail())? {
+            // Linked under its name, and killed before the other was taken away.
+            Some(staged) if staged.is_same_file(&there) => {
+                dir.remove(&stage).map_err(self.trouble("cannot remove", &stage))?;
+                dir.sync();
+                Whose::Ours
             }
-            _ => Ok(()),
+            Some(_) => Whose::Other,
+            None if self.holds(&dir, last, cargo).map_err(fail())? => Whose::Ours,
+            None => Whose::Other,
+        })
+    }
+
+    fn discard(&self, name: &str, ticket: &Ticket) -> Result<(), Trouble> {
+        let stage = Self::staged(ticket)?;
+        match self.dir.holder(Path::new(name), false) {
+            Ok((dir, _)) => dir.remove_all(&stage).map(|_| ()).map_err(self.trouble("cannot remove", &stage)),
+            Err(e) if e.kind() == ErrorKind::NotFound => Ok(()),
+            Err(e) => Err(self.trouble("cannot open the folder of", name)(e)),
         }
     }
 }
 
 #[cfg(test)]
 mod tests {
+    use super::super::contract;
     use super::*;
 
-    /// The contract of all places.
-    fn contract(place: &dyn Place, source: &Path) {
-        let wanted = digest(source, false).unwrap();
-        let name = "day 1/clip_proxy.mp4";
-        assert!(!place.has(name).unwrap());
-        place.stage(source, name, "j1-0", &wanted).unwrap();
-        assert!(!place.has(name).unwrap(), "nothing under the final name while staged");
-        assert!(place.is_staged(name, "j1-0").unwrap());
-        assert_eq!(place.publish(name, "j1-0").unwrap(), Published::Done);
-        assert!(place.has(name).unwrap() && place.holds(name, &wanted).unwrap());
-        assert!(!place.is_staged(name, "j1-0").unwrap());
-        // A second delivery does not touch the first.
-        place.stage(source, name, "j2-0", &wanted).unwrap();
-        assert_eq!(place.publish(name, "j2-0").unwrap(), Published::Taken);
-        place.discard(name, "j2-0").unwrap();
-        place.discard(name, "j2-0").unwrap();
-        assert!(!place.is_staged(name, "j2-0").unwrap());
-        assert!(!place.holds(name, "xxh3-128:0").unwrap());
-        // Made and carried must be the same file.
-        assert!(place.stage(source, "x.mp4", "j3-0", "xxh3-128:0").is_err());
-        assert!(!place.is_staged("x.mp4", "j3-0").unwrap());
+    fn place() -> (tempfile::TempDir, FolderPlace) {
+        let dir = tempfile::tempdir().unwrap();
+        let place = FolderPlace::new(Dir::open(dir.path()).unwrap());
+        (dir, place)
     }
 
     #[test]
     fn a_folder_keeps_the_contract() {
-        let dir = tempfile::tempdir().unwrap();
-        let source = dir.path().join("made");
-        std::fs::write(&source, vec![3; 100_000]).unwrap();
-        let folder = dir.path().join("place");
-        std::fs::create_dir(&folder).unwrap();
-        contract(&FolderPlace::new(&folder), &source);
+        contract::all(&|| {
+            let (dir, place) = place();
+            (Box::new(dir), Box::new(place))
+        });
     }
 
     #[test]
-    fn a_place_that_is_not_there_is_not_made() {
-        let dir = tempfile::tempdir().unwrap();
-        let place = FolderPlace::new(&dir.path().join("share"));
-        assert!(place.has("x").unwrap_err().may_pass());
-        assert!(!dir.path().join("share").exists());
+    fn a_stage_under_another_name_as_well_was_published() {
+        let (dir, place) = place();
+        let work = tempfile::tempdir().unwrap();
+        let cargo = contract::one_file(work.path(), b"proxy");
+        let ticket = place.begin("t").unwrap();
+        place.stage(&cargo, "a.mp4", &ticket, &crate::files::Quiet).unwrap();
+        let Ticket::Staged(stage) = &ticket else { unreachable!() };
+        // As a kill between link and unlink leaves it.
+        std::fs::hard_link(dir.path().join(stage), dir.path().join("a.mp4")).unwrap();
+        assert_eq!(place.whose("a.mp4", &ticket, &cargo).unwrap(), Whose::Ours);
+        assert_eq!(std::fs::read(dir.path().join("a.mp4")).unwrap(), b"proxy");
+        assert_eq!(std::fs::read_dir(dir.path()).unwrap().count(), 1);
+    }
+
+    #[test]
+    fn a_link_under_the_stage_name_or_in_the_way_is_not_followed() {
+        let (dir, place) = place();
+        let outside = tempfile::tempdir().unwrap();
+        let victim = outside.path().join("victim");
+        std::fs::write(&victim, b"precious").unwrap();
+        let work = tempfile::tempdir().unwrap();
+        let cargo = contract::one_file(work.path(), b"proxy");
+        let ticket = place.begin("t").unwrap();
+        let Ticket::Staged(stage) = &ticket else { unreachable!() };
+        std::os::unix::fs::symlink(&victim, dir.path().join(stage)).unwrap();
+        std::os::unix::fs::symlink(outside.path(), dir.path().join("day 1")).unwrap();
+        place.stage(&cargo, "a.mp4", &ticket, &crate::files::Quiet).unwrap();
+        assert_eq!(place.publish(&ticket, "a.mp4").unwrap(), Published::Done);
+        assert!(place.stage(&cargo, "day 1/a.mp4", &ticket, &crate::files::Quiet).is_err());
+        assert_eq!(std::fs::read(&victim).unwrap(), b"precious");
+        assert_eq!(std::fs::read_dir(outside.path()).unwrap().count(), 1);
     }
 }

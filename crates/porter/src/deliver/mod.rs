@@ -1,37 +1,123 @@
-//! Places: where outputs go. Every place keeps the same contract, checked by one suite ([`contract`] in the
-//! tests): what stands under a final name is whole and verified, and nothing that stood there is touched.
+//! Places: where outputs go. Every place keeps the same contract, checked by one public suite ([`contract`]): what
+//! stands under a final name is whole and verified, and nothing that stood there is touched.
+//!
+//! Before bytes flow a place gives a [`Ticket`], which is stored: with it what was begun is found again after a kill,
+//! and it is the only thing a place ever cleans away.
 
-pub mod copy;
+#[cfg(any(test, feature = "testkit"))]
+pub mod contract;
 pub mod folder;
 
 pub use folder::FolderPlace;
 
-use crate::error::Result;
-use std::path::Path;
+use crate::files::Watching;
+use crate::store::MadeFile;
+use serde::{Deserialize, Serialize};
+use std::path::PathBuf;
 
-/// What came of an attempt to give a staged file its name.
+/// What finds again what was begun at a place.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Ticket {
+    /// A name beside the final one, which is nobody else's.
+    Staged(String),
+    #[serde(other)]
+    Unknown,
+}
+
+/// How it is known that the far end has what was made.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Proof {
+    /// Every byte was read back from the place and its checksum compared.
+    ReadBack,
+    #[serde(other)]
+    Unknown,
+}
+
+impl Proof {
+    pub fn words(self) -> &'static str {
+        match self {
+            Proof::ReadBack => "read back, checksum verified",
+            Proof::Unknown => "verified in a way only a newer program knows",
+        }
+    }
+}
+
+/// Why a place did not take an output, by who can act.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum Trouble {
+    /// It cannot be reached, or is not itself: wait.
+    #[error("{0}")]
+    Away(String),
+    /// No room: wait, or make some.
+    #[error("{0}")]
+    Full(String),
+    /// It says no (a permission, a password): a person must act there.
+    #[error("{0}")]
+    Refused(String),
+    /// What was made is not there any more, or is not what was made.
+    #[error("{0}")]
+    Changed(String),
+    #[error("stopped on request")]
+    Stopped,
+}
+
+/// What came of an attempt to give a staged output its name.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Published {
     Done,
-    /// Something else has the name; the staged file waits for another.
+    /// Something else has the name; the staged output waits for another.
     Taken,
 }
 
-/// Somewhere outputs go. `name` is a relative path with `/`; `tag` tells this delivery from all others and
-/// stays the same over restarts.
-pub trait Place: Send {
+/// After a kill: whose is what stands under the name?
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Whose {
+    /// This ticket's: it was published, and only the record of it was lost.
+    Ours,
+    Other,
+    Nothing,
+}
+
+/// What is carried: one file or, for an output of many, a folder of them.
+#[derive(Clone, Debug)]
+pub struct Cargo {
+    /// The file, or the folder with the files.
+    pub path: PathBuf,
+    pub files: Vec<MadeFile>,
+}
+
+impl Cargo {
+    pub fn is_folder(&self) -> bool {
+        self.files.iter().any(|f| !f.inside.is_empty())
+    }
+}
+
+/// What a place can do.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct About {
+    /// A name that was taken in between is refused by the place itself, not only looked for.
+    pub refuses_taken: bool,
+    pub proof: Proof,
+}
+
+/// Somewhere outputs go. `name` is a relative path with `/`. Blocking.
+pub trait Place: Send + Sync {
+    fn about(&self) -> About;
+    /// Whether it can be used now: asked by `check`, and before the first byte.
+    fn look(&self) -> Result<(), Trouble>;
     /// True if something stands under the name.
-    fn has(&self, name: &str) -> Result<bool>;
-    /// Copies a file in beside its final name, under a name nobody takes for it, and verifies the copy by
-    /// reading it back. `digest` is the file's, known from when it was made. A stage left by an earlier try
-    /// is overwritten.
-    fn stage(&self, from: &Path, name: &str, tag: &str, digest: &str) -> Result<()>;
-    /// Gives a staged file its name, if that is free.
-    fn publish(&self, name: &str, tag: &str) -> Result<Published>;
-    /// True if the file under the name has this content: after a crash, whether it was published.
-    fn holds(&self, name: &str, digest: &str) -> Result<bool>;
-    /// True if a staged file of this tag is there.
-    fn is_staged(&self, name: &str, tag: &str) -> Result<bool>;
+    fn has(&self, name: &str) -> Result<bool, Trouble>;
+    /// A ticket for a new delivery; `tag` tells it from every other of any house. Nothing is written yet.
+    fn begin(&self, tag: &str) -> Result<Ticket, Trouble>;
+    /// Puts the cargo in beside its final name and verifies it there. What an earlier try of this ticket left is made
+    /// anew, never written over.
+    fn stage(&self, cargo: &Cargo, name: &str, ticket: &Ticket, watching: &dyn Watching) -> Result<Proof, Trouble>;
+    /// Gives what was staged its name, if that is free.
+    fn publish(&self, ticket: &Ticket, name: &str) -> Result<Published, Trouble>;
+    /// After a kill.
+    fn whose(&self, name: &str, ticket: &Ticket, cargo: &Cargo) -> Result<Whose, Trouble>;
     /// Removes what an abandoned delivery staged.
-    fn discard(&self, name: &str, tag: &str) -> Result<()>;
+    fn discard(&self, name: &str, ticket: &Ticket) -> Result<(), Trouble>;
 }

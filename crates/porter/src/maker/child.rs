@@ -1,201 +1,297 @@
 //! The child's side.
 
-use super::{Finished, Order, OrderedOutput, Said};
-use crate::deliver::copy::digest_counted;
+use super::source::Reader;
+use super::{Class, End, Order, Ordered, SOURCE, Said, Work, memory, sandbox, stills, transcripts};
 use crate::error::{Error, Result};
-use media::container::{self, Source};
-use media::recipe::{Recipe, StillChoice};
+use crate::files::copy::{Quiet, digest_of};
+use crate::progress::{Progress, Stage, Unit};
+use crate::store::{MadeFile, NotMade};
+use media::container::{self, Demux, Source};
+use media::recipe::Recipe;
 use media::run::{Control, Made};
-use media::{check, plan, run, still};
+use media::{check, facts, plan, run, still};
 use std::fs::File;
 use std::io::{BufRead, BufReader, Read, Write};
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
-use std::sync::{Arc, OnceLock};
-use std::time::Duration;
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
 
 const REPORT_EVERY: Duration = Duration::from_millis(200);
+/// Exit status after a panic.
+const PANICKED: i32 = 70;
+pub(super) const TOO_MUCH: &str = "more of the file would have to be read to tell what it is than is allowed";
 
-/// Reads an order, makes it, and says how it went. Returns the exit status.
-pub fn main(input: impl Read + Send + 'static, mut output: impl Write + Send + 'static) -> u8 {
+/// Where all that a child says goes.
+type Out = Arc<Mutex<Box<dyn Write + Send>>>;
+
+/// Reads an order, does it, and says how it went. Returns the exit status.
+pub fn main(input: impl Read + Send + 'static, output: impl Write + Send + 'static) -> u8 {
+    let out: Out = Arc::new(Mutex::new(Box::new(output)));
     let mut input = BufReader::new(input);
     let mut line = String::new();
     let order: Order = match input.read_line(&mut line).map(|_| serde_json::from_str(&line)) {
         Ok(Ok(order)) => order,
         _ => {
-            let _ = say(
-                &mut output,
-                &Said::Failed { class: "system".into(), message: "no order could be read".into() },
-            );
+            say(&out, &Said::Failed { class: Class::System, message: "no order could be read".into() });
             return 2;
         }
     };
-    limit_memory(order.memory);
-    let of_media = order.outputs.iter().filter(|o| o.recipe.transcript.is_none()).count();
-    let control = Arc::new(Control::new(of_media));
+    // A library's panic that is caught where it is called is part of decoding; any other ends the child at once, with
+    // its words on the error output. Nothing may wait for a thread that has ended.
+    let told = std::panic::take_hook();
+    std::panic::set_hook(Box::new(move |panic| {
+        if !media::guard::is_on() {
+            told(panic);
+            std::process::exit(PANICKED);
+        }
+    }));
+    memory::tell_refusals();
+    let source = sandbox::inherited(SOURCE).map(|f| Arc::new(File::from(f)));
+    crate::services::give(order.secrets.clone());
+    let parts = sandbox::enter(&sandbox::Walls::of(&order));
     // The porter is gone: nobody waits for the result.
     std::thread::spawn(move || {
         let mut rest = [0u8; 1];
         let _ = input.read(&mut rest);
         std::process::exit(3);
     });
-    let (result, code) = match make(&order, &control, &mut output) {
-        Ok(finished) => (Said::Made(finished), 0),
-        Err(e) => (failed(&e), 1),
+    if let Work::Try = order.work {
+        say(&out, &Said::Tried { parts, tried: sandbox::try_all() });
+        return 0;
+    }
+    let Some(source) = source else {
+        say(&out, &Said::Failed { class: Class::System, message: "no source was handed on".into() });
+        return 2;
     };
-    let _ = say(&mut output, &result);
-    code
+    let desk = Desk { order: &order, source, out: out.clone(), at: Arc::default() };
+    match desk.work() {
+        Ok(said) => {
+            said.iter().for_each(|s| say(&out, s));
+            0
+        }
+        Err(e) => {
+            say(&out, &Said::Failed { class: Class::of(&e), message: e.to_string() });
+            1
+        }
+    }
 }
 
-fn say(to: &mut impl Write, said: &Said) -> std::io::Result<()> {
-    let mut line = serde_json::to_vec(said)?;
+fn say(out: &Out, said: &Said) {
+    let Ok(mut line) = serde_json::to_vec(said) else { return };
     line.push(b'\n');
-    to.write_all(&line)?;
-    to.flush()
+    let mut out = out.lock().unwrap_or_else(|e| e.into_inner());
+    let _ = out.write_all(&line).and_then(|()| out.flush());
 }
 
-fn failed(e: &Error) -> Said {
-    let class = match e {
-        Error::Media(m) => m.class(),
-        _ => "system",
-    };
-    Said::Failed { class: class.into(), message: e.to_string() }
+/// What became of an output, from how its making went.
+pub(super) fn end_of(o: &Ordered, made: Result<Made>) -> End {
+    let finished = made.and_then(|made| Ok((made, vec![made_file(&o.path)?])));
+    match finished {
+        Ok((made, files)) => End::Made { made, files },
+        Err(e) => failed(&e),
+    }
 }
 
-/// Private memory of the process, as far as the system can hold it to a limit.
-fn limit_memory(bytes: u64) {
-    use rustix::process::{Resource, Rlimit, setrlimit};
-    let limit = Rlimit { current: Some(bytes), maximum: Some(bytes) };
-    let _ = setrlimit(Resource::Data, limit);
-    // A crash is reported by the porter; a core file of this size helps nobody.
-    let _ = setrlimit(Resource::Core, Rlimit { current: Some(0), maximum: Some(0) });
+pub(super) fn failed(e: &Error) -> End {
+    match Class::of(e) {
+        Class::Unsupported => End::NotApplicable(without_class(e)),
+        class => End::Failed { class, why: e.to_string() },
+    }
 }
 
-fn open(path: &Path) -> Result<Box<dyn Source>> {
-    Ok(Box::new(File::open(path).map_err(Error::path("cannot read", path))?))
+/// What fails every output is the source, the machine, or the wish to stop.
+fn is_of_all(e: &Error) -> bool {
+    matches!(Class::of(e), Class::Damaged | Class::Stopped | Class::System)
 }
 
-/// What the reporting thread reads while the rest works.
+/// The message of an error whose class is told by itself.
+fn without_class(e: &Error) -> String {
+    match e {
+        Error::Media(media::Error::Unsupported(fault)) => fault.to_string(),
+        e => e.to_string(),
+    }
+}
+
+/// Of the whole file, taken after it was closed.
+fn made_file(path: &Path) -> Result<MadeFile> {
+    let mut file = File::open(path).map_err(Error::path("cannot read", path))?;
+    let bytes = file.metadata().map_err(Error::path("cannot look at", path))?.len();
+    Ok(MadeFile { inside: String::new(), bytes, digest: digest_of(&mut file, path, false, &Quiet)? })
+}
+
+/// What is on the disk must be what was made, before anything else is done with it.
+pub(super) fn sync(path: &Path) -> Result<()> {
+    let file = File::open(path).map_err(Error::path("cannot read", path))?;
+    file.sync_all().map_err(Error::path("cannot write", path))
+}
+
+/// How far it is: what the reporting thread reads while the rest works.
 #[derive(Default)]
-struct Reading {
-    total: OnceLock<Option<u64>>,
-    /// Milliseconds of sound that were heard.
-    heard: AtomicU64,
+pub(super) struct At {
+    now: Mutex<Progress>,
+    /// A run of the media room, asked for its count itself.
+    run: Mutex<Option<Arc<Control>>>,
     checked: AtomicU64,
     /// A service is asked and has not answered yet.
-    asking: Arc<AtomicBool>,
-    finished: AtomicBool,
+    pub asking: Arc<AtomicBool>,
 }
 
-fn make(order: &Order, control: &Arc<Control>, output: &mut (impl Write + Send)) -> Result<Vec<Finished>> {
-    let reading = Reading::default();
-    std::thread::scope(|scope| {
-        let watched = &reading;
-        let reporter = scope.spawn(move || {
-            let mut waited = 0;
+impl At {
+    pub fn set(&self, now: Progress) {
+        *self.now.lock().unwrap_or_else(|e| e.into_inner()) = now;
+    }
+
+    fn read(&self, asked: &mut Option<Instant>) -> Progress {
+        let mut now = *self.now.lock().unwrap_or_else(|e| e.into_inner());
+        match now.stage {
+            Stage::Making => {
+                if let Some(c) = &*self.run.lock().unwrap_or_else(|e| e.into_inner()) {
+                    now.done = c.done();
+                }
+            }
+            Stage::Checking => now.done = self.checked.load(Ordering::Relaxed),
+            _ => (),
+        }
+        if self.asking.load(Ordering::Relaxed) {
+            let since = *asked.get_or_insert_with(Instant::now);
+            let done = since.elapsed().as_millis() as u64;
+            return Progress { stage: Stage::Asking, done, of: None, unit: Unit::Milliseconds, ..now };
+        }
+        *asked = None;
+        now
+    }
+}
+
+/// One order and what it needs.
+struct Desk<'a> {
+    order: &'a Order,
+    source: Arc<File>,
+    out: Out,
+    at: Arc<At>,
+}
+
+impl Desk<'_> {
+    fn reader(&self) -> Box<dyn Source> {
+        Box::new(Reader::new(self.source.clone(), u64::MAX))
+    }
+
+    fn work(&self) -> Result<Vec<Said>> {
+        let (out, at) = (self.out.clone(), self.at.clone());
+        // It ends with the child.
+        std::thread::spawn(move || {
+            let mut asked = None;
             loop {
-                let finished = watched.finished.load(Ordering::Relaxed);
-                waited += u64::from(watched.asking.load(Ordering::Relaxed));
-                if let Some(total) = watched.total.get() {
-                    let checked = watched.checked.load(Ordering::Relaxed);
-                    let done = control.done() + watched.heard.load(Ordering::Relaxed);
-                    let _ = say(output, &Said::Progress { done, total: *total, checked, waited });
-                }
-                if finished {
-                    return;
-                }
                 std::thread::park_timeout(REPORT_EVERY);
+                say(&out, &Said::Progress(at.read(&mut asked)));
             }
         });
-        let result = make_all(order, control, &reading);
-        reading.finished.store(true, Ordering::Relaxed);
-        reporter.thread().unpark();
-        result
-    })
-}
-
-fn make_all(order: &Order, control: &Arc<Control>, reading: &Reading) -> Result<Vec<Finished>> {
-    let mut source = open(&order.source)?;
-    let head = container::probe_bytes(&mut source)?;
-    let still = still::recognise(&head, &mut source)?;
-    let (spoken, media): (Vec<&OrderedOutput>, Vec<&OrderedOutput>) =
-        order.outputs.iter().partition(|o| o.recipe.transcript.is_some());
-    let mut made = match still {
-        Some(format) => {
-            media.iter().map(|o| make_still(format, &order.source, o)).collect::<Result<Vec<_>>>()?
+        match &self.order.work {
+            Work::Look => self.look().map(|f| vec![Said::Facts(Box::new(f))]),
+            Work::Make(outputs) => self.make(outputs).map(|ends| vec![Said::Ended(ends)]),
+            Work::Hear { outputs, media } => {
+                let hearing = transcripts::Hearing {
+                    name: &self.order.name,
+                    folder: &self.order.folder,
+                    source: &|| self.reader(),
+                    at: &self.at,
+                };
+                let (ends, heard) = hearing.make(outputs, media)?;
+                let mut said: Vec<Said> = heard.into_iter().map(|t| Said::Heard(Box::new(t))).collect();
+                said.push(Said::Ended(ends));
+                Ok(said)
+            }
+            Work::Try => Ok(Vec::new()),
         }
-        None if media.is_empty() => Vec::new(),
-        None => make_clips(&media, source, control, reading)?,
     }
-    .into_iter();
-    if still.is_some() && !spoken.is_empty() {
-        let why = "the preset writes a transcript, but the file is one picture";
-        return Err(media::Error::unsupported("", why).into());
+
+    fn look(&self) -> Result<facts::Facts> {
+        let source = Reader::new(self.source.clone(), self.order.bounds.look);
+        match facts::of(Box::new(source)) {
+            Err(media::Error::System(e)) if e.kind() == std::io::ErrorKind::QuotaExceeded => {
+                let why = format!("{TOO_MUCH} ({} bytes)", self.order.bounds.look);
+                Err(media::Error::limit("", why).into())
+            }
+            other => Ok(other?),
+        }
     }
-    let mut written = super::transcripts::make(&order.source, &spoken, &media, &reading.asking, |at, of| {
-        let _ = reading.total.set(Some(of.0.max(0) as u64));
-        reading.heard.store(at.0.max(0) as u64, Ordering::Relaxed);
-    })?
-    .into_iter();
-    order
-        .outputs
-        .iter()
-        .map(|o| {
-            let next =
-                if o.recipe.transcript.is_some() { written.next() } else { made.next().map(|m| (m, None)) };
-            let (made, transcript) = next.ok_or_else(|| Error::Maker("an output was not made".into()))?;
-            let bytes = std::fs::metadata(&o.path).map_err(Error::path("cannot look at", &o.path))?.len();
-            let count = |n| _ = reading.checked.fetch_add(n, Ordering::Relaxed);
-            Ok(Finished { made, bytes, digest: digest_counted(&o.path, false, count)?, transcript })
-        })
-        .collect()
+
+    fn make(&self, outputs: &[Ordered]) -> Result<Vec<(u32, End)>> {
+        let mut source = self.reader();
+        let head = container::probe_bytes(&mut source)?;
+        if let Some(format) = still::recognise(&head, &mut source)? {
+            let of = Some(outputs.len() as u64);
+            return stills::make(format, &mut source, outputs, |done| {
+                self.at.set(Progress { stage: Stage::Making, done, of, unit: Unit::Frames, output: None });
+            });
+        }
+        let mut demux = container::open(source)?;
+        let mut ends = Vec::new();
+        let mut good = Vec::new();
+        for o in outputs {
+            match plan::plan(demux.tracks(), std::slice::from_ref(&o.recipe.media)) {
+                Ok(_) => good.push(o),
+                Err(e) => ends.push((o.number, failed(&e.into()))),
+            }
+        }
+        if good.is_empty() {
+            return Ok(ends);
+        }
+        match self.pass(demux.as_mut(), &good) {
+            Ok(made) => ends.extend(good.iter().zip(made).map(|(o, m)| (o.number, end_of(o, Ok(m))))),
+            Err(e) if is_of_all(&e) => return Err(e),
+            Err(e) if good.len() == 1 => ends.push((good[0].number, failed(&e))),
+            // One output takes the others with it: each by itself.
+            Err(_) => {
+                for o in good {
+                    match self.alone(o) {
+                        Err(e) if is_of_all(&e) => return Err(e),
+                        made => ends.push((o.number, end_of(o, made))),
+                    }
+                }
+            }
+        }
+        Ok(ends)
+    }
+
+    fn alone(&self, o: &Ordered) -> Result<Made> {
+        let mut demux = container::open(self.reader())?;
+        self.pass(demux.as_mut(), &[o])?.pop().ok_or_else(|| Error::Maker("nothing was made".into()))
+    }
+
+    fn pass(&self, demux: &mut dyn Demux, outputs: &[&Ordered]) -> Result<Vec<Made>> {
+        let recipes: Vec<Recipe> = outputs.iter().map(|o| o.recipe.media.clone()).collect();
+        let plan = plan::plan(demux.tracks(), &recipes)?;
+        let unit = if plan.video.is_some() { Unit::Frames } else { Unit::Samples };
+        let control = Arc::new(Control::new(outputs.len()));
+        *self.at.run.lock().unwrap_or_else(|e| e.into_inner()) = Some(control.clone());
+        self.at.set(Progress { stage: Stage::Making, done: 0, of: plan.total, unit, output: None });
+        let mut sinks: Vec<Box<dyn container::mp4::Sink>> = Vec::new();
+        for o in outputs {
+            let file = File::options().read(true).write(true).create(true).truncate(true).open(&o.path);
+            sinks.push(Box::new(file.map_err(Error::path("cannot write", &o.path))?));
+        }
+        let made = run::run(demux, &plan, sinks, &control)?;
+        let sizes: u64 = outputs.iter().map(|o| std::fs::metadata(&o.path).map_or(0, |m| m.len())).sum();
+        self.at.checked.store(0, Ordering::Relaxed);
+        self.at.set(Progress { stage: Stage::Checking, done: 0, of: Some(sizes), unit: Unit::Bytes, output: None });
+        for (o, m) in outputs.iter().zip(&made) {
+            sync(&o.path)?;
+            let file = File::open(&o.path).map_err(Error::path("cannot read", &o.path))?;
+            check::output(Box::new(file), m, &self.at.checked)
+                .map_err(|e| Error::Output(format!("what was made does not read back: {e}")))?;
+        }
+        Ok(made)
+    }
 }
 
-fn make_clips(
-    outputs: &[&OrderedOutput],
-    source: Box<dyn Source>,
-    control: &Arc<Control>,
-    reading: &Reading,
-) -> Result<Vec<Made>> {
-    let mut demux = container::open(source)?;
-    let recipes: Vec<Recipe> = outputs.iter().map(|o| o.recipe.media.clone()).collect();
-    let plan = plan::plan(demux.tracks(), &recipes)?;
-    let _ = reading.total.set(plan.total);
-    let mut sinks: Vec<Box<dyn container::mp4::Sink>> = Vec::new();
-    for o in outputs {
-        let file = File::options().read(true).write(true).create(true).truncate(true).open(&o.path);
-        sinks.push(Box::new(file.map_err(Error::path("cannot write", &o.path))?));
+impl End {
+    /// As it is recorded; an output that waits for a service has no end yet.
+    pub fn not_made(&self) -> Option<(NotMade, &str)> {
+        match self {
+            End::NotApplicable(why) => Some((NotMade::NotApplicable, why)),
+            End::Failed { class: Class::Service, .. } | End::Made { .. } => None,
+            End::Failed { why, .. } => Some((NotMade::Failed, why)),
+        }
     }
-    let made = run::run(demux.as_mut(), &plan, sinks, control)?;
-    // What is on the disk must be what was made, before anything else is done with it.
-    for (o, m) in outputs.iter().zip(&made) {
-        let file = File::open(&o.path).map_err(Error::path("cannot read", &o.path))?;
-        file.sync_all().map_err(Error::path("cannot write", &o.path))?;
-        check::output(Box::new(file), m, &reading.checked)?;
-    }
-    Ok(made)
-}
-
-fn make_still(format: &'static still::StillFormat, source: &Path, o: &OrderedOutput) -> Result<Made> {
-    let Some(recipe) = &o.recipe.media.still else {
-        return Err(
-            media::Error::unsupported("", "the preset makes no stills, but the file is one picture").into()
-        );
-    };
-    let picture = still::decode(format, &mut open(source)?)?;
-    let codec = match recipe.format {
-        StillChoice::Jpeg(q) => still::StillCodec::Jpeg(q),
-        StillChoice::Png => still::StillCodec::Png,
-    };
-    let mut file = File::create(&o.path).map_err(Error::path("cannot write", &o.path))?;
-    let size = still::convert(&picture, recipe.fit, codec, &mut file)?;
-    file.sync_all().map_err(Error::path("cannot write", &o.path))?;
-    // Read back.
-    let mut back = open(&o.path)?;
-    let head = container::probe_bytes(&mut back)?;
-    let held = still::recognise(&head, &mut back)?.map(|f| still::decode(f, &mut back)).transpose()?;
-    if held.map(|p| (p.width(), p.height())) != Some(size) {
-        return Err(media::Error::damaged("output", "the still that was written does not read back").into());
-    }
-    Ok(Made { size: Some(size), frames: 1, ..Made::default() })
 }

@@ -1,83 +1,157 @@
-//! Making outputs in a child process of the same program, one a job: a codec that crashes, loops or eats
-//! memory ends that job with a reason, not the porter.
+//! Reading arrivals and making outputs, in a child process of the same program: a codec that crashes, loops or eats
+//! memory ends that task with a reason, not the porter; and what a hostile file may take over is a process that can do
+//! next to nothing ([`sandbox`]).
 //!
-//! The parent writes one [`Order`] as a line of JSON to the child's standard input and keeps it open; the
-//! child writes [`Said`] lines to its standard output. When its input closes, the porter is gone and the
-//! child ends.
+//! The porter opens the source itself and hands the open file on ([`SOURCE`]). It writes one [`Order`] as a line of JSON
+//! to the child's standard input and keeps it open; the child writes [`Said`] lines to its standard output. When its
+//! input closes, the porter is gone and the child ends.
 
 pub mod child;
+pub mod memory;
 pub mod parent;
+pub mod sandbox;
+mod source;
+mod stills;
 mod transcripts;
 
-pub use parent::{Outcome, Progress, make};
+pub use parent::{Outcome, Run, run};
 
+use crate::progress::Progress;
 use crate::recipe::Recipe;
+use crate::services::{Hidden, Secret};
+use crate::store::MadeFile;
+use media::facts::Facts;
 use media::run::Made;
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
 use words::Transcript;
 
-/// What a child is to make.
+/// The child's number of the open source.
+pub const SOURCE: i32 = 3;
+
+/// What a child is to do.
 #[derive(Debug, Serialize, Deserialize)]
 pub struct Order {
-    #[serde(with = "path_bytes")]
-    pub source: PathBuf,
-    pub outputs: Vec<OrderedOutput>,
-    /// Bytes of memory it may take.
+    pub work: Work,
+    /// The source's file name: for the words that are written about it.
+    pub name: String,
+    /// The one folder that it may write to.
+    #[serde(with = "crate::bytes")]
+    pub folder: PathBuf,
+    pub bounds: Bounds,
+    /// Secrets of the services it asks; they are nowhere else in it.
+    #[serde(default)]
+    pub secrets: Vec<(Secret, Hidden)>,
+}
+
+/// What a child may use.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize)]
+pub struct Bounds {
+    /// Bytes of memory.
     pub memory: u64,
+    /// Bytes of its largest file.
+    pub file: u64,
+    /// Seconds of processor time.
+    pub seconds: u64,
+    /// Bytes it may read of the source to learn what it is.
+    pub look: u64,
+}
+
+impl Default for Bounds {
+    fn default() -> Bounds {
+        Bounds { memory: 2_000_000_000, file: 1 << 44, seconds: 24 * 3600, look: 4_000_000_000 }
+    }
 }
 
 #[derive(Debug, Serialize, Deserialize)]
-pub struct OrderedOutput {
-    #[serde(with = "path_bytes")]
+#[serde(rename_all = "snake_case")]
+pub enum Work {
+    /// What is it?
+    Look,
+    /// Pictures and sound, in one pass.
+    Make(Vec<Ordered>),
+    /// Transcripts; `media` has been made and may be played by a page.
+    Hear { outputs: Vec<Ordered>, media: Vec<Ordered> },
+    /// Try what a child must not be able to do.
+    Try,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Ordered {
+    pub number: u32,
+    #[serde(with = "crate::bytes")]
     pub path: PathBuf,
     pub recipe: Recipe,
+}
+
+/// Why something was not made, by who can act.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Class {
+    Damaged,
+    Unsupported,
+    Setting,
+    Limit,
+    System,
+    Service,
+    /// What was made is not what it should be.
+    Output,
+    Stopped,
+    #[serde(other)]
+    Unknown,
+}
+
+impl Class {
+    pub fn of(e: &crate::Error) -> Class {
+        use media::Error as M;
+        match e {
+            crate::Error::Media(M::Damaged(_)) => Class::Damaged,
+            crate::Error::Media(M::Unsupported(_)) => Class::Unsupported,
+            crate::Error::Media(M::Setting(_)) => Class::Setting,
+            crate::Error::Media(M::Limit(_)) => Class::Limit,
+            crate::Error::Media(M::Stopped) | crate::Error::Stopped => Class::Stopped,
+            crate::Error::Output(_) => Class::Output,
+            e if e.is_of_service() => Class::Service,
+            _ => Class::System,
+        }
+    }
+}
+
+/// What became of one output.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum End {
+    Made {
+        made: Made,
+        files: Vec<MadeFile>,
+    },
+    /// The source does not have what it is made from.
+    NotApplicable(String),
+    /// This output cannot be made; its siblings may.
+    Failed {
+        class: Class,
+        why: String,
+    },
 }
 
 /// What a child says.
 #[derive(Debug, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Said {
-    Progress {
-        done: u64,
-        total: Option<u64>,
-        /// Bytes read back so far, once all is made.
-        #[serde(default)]
-        checked: u64,
-        /// Grows while a service is waited for, which has its own time-out.
-        #[serde(default)]
-        waited: u64,
-    },
-    Made(Vec<Finished>),
+    Progress(Progress),
+    Facts(Box<Facts>),
+    /// What was heard: for the search over all transcripts.
+    Heard(Box<Transcript>),
+    Ended(Vec<(u32, End)>),
     Failed {
-        class: String,
+        class: Class,
         message: String,
     },
-}
-
-/// One finished output.
-#[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct Finished {
-    pub made: Made,
-    pub bytes: u64,
-    /// Of the whole file, taken after it was closed.
-    pub digest: String,
-    /// What was heard, with the first output of each hearing: for the search over all transcripts.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub transcript: Option<Box<Transcript>>,
-}
-
-/// Paths as bytes: a name need not be text.
-mod path_bytes {
-    use serde::{Deserialize, Deserializer, Serialize, Serializer};
-    use std::ffi::OsString;
-    use std::os::unix::ffi::{OsStrExt, OsStringExt};
-    use std::path::{Path, PathBuf};
-
-    pub fn serialize<S: Serializer>(path: &Path, s: S) -> Result<S::Ok, S::Error> {
-        path.as_os_str().as_bytes().serialize(s)
-    }
-    pub fn deserialize<'de, D: Deserializer<'de>>(d: D) -> Result<PathBuf, D::Error> {
-        Ok(OsString::from_vec(Vec::deserialize(d)?).into())
-    }
+    /// Memory of so many bytes was refused. It may go on without.
+    Refused(u64),
+    /// What it tried, and whether it could.
+    Tried {
+        parts: sandbox::Parts,
+        tried: Vec<(String, bool)>,
+    },
 }

@@ -1,60 +1,77 @@
 //! The porter's side: start a child, feed it, watch it.
 
-use super::{Finished, Order, Said};
+use super::{Bounds, Class, End, Order, SOURCE, Said, Work, sandbox};
 use crate::config::MakerLimits;
 use crate::error::{Error, Result};
+use crate::progress::Progress;
+use command_fds::{CommandFdExt, FdMapping};
+use media::facts::Facts;
+use std::fs::File;
 use std::io::{BufRead, BufReader, Read, Write};
 use std::os::unix::process::{CommandExt, ExitStatusExt};
 use std::path::Path;
 use std::process::{Child, Command, ExitStatus, Stdio};
 use std::sync::mpsc::{RecvTimeoutError, channel};
 use std::time::{Duration, Instant};
+use words::Transcript;
 
 /// The hidden command of the program that runs [`super::child::main`].
 pub const COMMAND: &str = "make-in-child";
 
-/// How far a job's making is.
-#[derive(Clone, Copy, Debug, Default, PartialEq)]
-pub struct Progress {
-    pub done: u64,
-    pub total: Option<u64>,
-    /// Bytes of the outputs read back so far.
-    pub checked: u64,
-    /// Grows while a service is waited for.
-    pub waited: u64,
-}
-
 /// What came of a child.
 #[derive(Debug)]
 pub enum Outcome {
-    Made(Vec<Finished>),
-    /// The child said why not: a class of [`media::Error::class`], and a message.
+    Looked(Box<Facts>),
+    /// Every output came to an end, and this was heard.
+    Ended(Vec<(u32, End)>, Vec<Transcript>),
+    Tried(sandbox::Parts, Vec<(String, bool)>),
+    /// The child said why not, for all it was to do.
     Failed {
-        class: String,
+        class: Class,
         message: String,
     },
     /// The child ended without a word, or had to be ended.
     Broke(String),
 }
 
-/// Longest part of a child's error output that is kept.
+/// Longest part of a child's error output that is kept, and of what is shown of its last line.
 const MAX_COMPLAINT: usize = 4096;
+const MAX_SHOWN: usize = 300;
+/// Longest line a child may say.
+const MAX_LINE: u64 = 512_000_000;
 const LOOK_EVERY: Duration = Duration::from_millis(100);
 
-/// Makes an order in a child of `program`. `progress` is called as it goes on, `stop` asked now and then.
-pub fn make(
-    program: &Path,
-    order: &Order,
-    limits: &MakerLimits,
-    mut progress: impl FnMut(Progress),
-    stop: impl Fn() -> bool,
-) -> Result<Outcome> {
-    let mut command = Command::new(program);
-    command.arg(COMMAND).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
-    // Ctrl-C in a terminal is for the porter, which then ends its children in order.
-    command.process_group(0);
-    let mut child = Kept(command.spawn().map_err(Error::path("cannot start", program))?);
-    let mut line = serde_json::to_vec(order).map_err(|e| Error::Maker(e.to_string()))?;
+/// A child to be started.
+pub struct Run<'a> {
+    pub program: &'a Path,
+    pub limits: &'a MakerLimits,
+    /// The open source; none for trying the walls.
+    pub source: Option<File>,
+    pub order: Order,
+}
+
+impl Run<'_> {
+    fn start(&mut self) -> Result<Kept> {
+        let mut command = Command::new(self.program);
+        command.arg(COMMAND).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+        command.env_clear().current_dir(&self.order.folder);
+        // Ctrl-C in a terminal is for the porter, which then ends its children in order.
+        command.process_group(0);
+        if let Some(source) = self.source.take() {
+            let mapping = FdMapping { parent_fd: source.into(), child_fd: SOURCE };
+            command.fd_mappings(vec![mapping]).map_err(|e| Error::Maker(e.to_string()))?;
+        }
+        Ok(Kept(command.spawn().map_err(Error::path("cannot start", self.program))?))
+    }
+}
+
+/// Has an order done in a child. `progress` is called as it goes on, `stop` asked now and then.
+pub fn run(mut run: Run<'_>, mut progress: impl FnMut(Progress), stop: impl Fn() -> bool) -> Result<Outcome> {
+    let limits = run.limits;
+    run.order.bounds = Bounds { memory: limits.memory, ..run.order.bounds };
+    let looking = matches!(run.order.work, Work::Look | Work::Try);
+    let mut child = run.start()?;
+    let mut line = serde_json::to_vec(&run.order).map_err(|e| Error::Maker(e.to_string()))?;
     line.push(b'\n');
     let mut input = child.0.stdin.take();
     if let Some(input) = &mut input {
@@ -66,29 +83,36 @@ pub fn make(
     };
     let (tell, told) = channel();
     std::thread::spawn(move || {
-        for line in BufReader::new(output).lines().map_while(std::result::Result::ok) {
-            if let Ok(said) = serde_json::from_str::<Said>(&line)
+        let mut output = BufReader::new(output);
+        let mut line = Vec::new();
+        while let Ok(1..) = output.by_ref().take(MAX_LINE).read_until(b'\n', &mut line) {
+            if let Ok(said) = serde_json::from_slice::<Said>(&line)
                 && tell.send(said).is_err()
             {
                 return;
             }
+            line.clear();
         }
     });
     let complaints = std::thread::spawn(move || tail(complaints));
 
     let start = Instant::now();
     let mut moved = (start, Progress::default());
-    let mut result = None;
+    let (mut result, mut heard, mut refused) = (None, Vec::new(), None);
+    let doing = if looking { "reading it" } else { "making" };
     let broke = loop {
         match told.recv_timeout(LOOK_EVERY) {
-            Ok(Said::Progress { done, total, checked, waited }) => {
-                let now = Progress { done, total, checked, waited };
+            Ok(Said::Progress(now)) => {
                 if now != moved.1 {
                     moved = (Instant::now(), now);
                 }
                 progress(now);
             }
-            Ok(Said::Made(finished)) => result = Some(Outcome::Made(finished)),
+            Ok(Said::Refused(bytes)) => refused = Some(bytes),
+            Ok(Said::Facts(facts)) => result = Some(Outcome::Looked(facts)),
+            Ok(Said::Heard(t)) => heard.push(*t),
+            Ok(Said::Ended(ends)) => result = Some(Outcome::Ended(ends, std::mem::take(&mut heard))),
+            Ok(Said::Tried { parts, tried }) => result = Some(Outcome::Tried(parts, tried)),
             Ok(Said::Failed { class, message }) => result = Some(Outcome::Failed { class, message }),
             Err(RecvTimeoutError::Disconnected) => break None,
             Err(RecvTimeoutError::Timeout) => (),
@@ -97,16 +121,18 @@ pub fn make(
             return Err(Error::Stopped);
         }
         if moved.0.elapsed() > limits.stall {
+            let at = moved.1;
             break Some(format!(
-                "making stood still for {} s at frame {} of {} and was ended (setting house.maker.stall)",
+                "{doing} stood still for {} s at {} {} of {} and was ended (setting house.maker.stall)",
                 limits.stall.as_secs(),
-                moved.1.done,
-                moved.1.total.map_or("an unknown number".into(), |t| t.to_string()),
+                at.unit,
+                at.done,
+                at.of.map_or("an unknown number".into(), |t| t.to_string()),
             ));
         }
         if start.elapsed() > limits.longest {
             break Some(format!(
-                "making took longer than {} s and was ended (setting house.maker.longest)",
+                "{doing} took longer than {} s and was ended (setting house.maker.longest)",
                 limits.longest.as_secs()
             ));
         }
@@ -114,13 +140,19 @@ pub fn make(
     if let Some(why) = broke {
         return Ok(Outcome::Broke(why));
     }
-    let status = child.0.wait().map_err(Error::path("cannot wait for", program))?;
+    let status = child.0.wait().map_err(Error::path("cannot wait for", run.program))?;
     drop(input);
     let complaint = complaints.join().unwrap_or_default();
-    Ok(result.unwrap_or_else(|| Outcome::Broke(ended(status, &complaint, limits))))
+    Ok(result.unwrap_or_else(|| match refused {
+        Some(bytes) => Outcome::Broke(format!(
+            "{doing} needed more than {} MB of memory ({bytes} bytes more were asked for; setting house.maker.memory)",
+            limits.memory / 1_000_000
+        )),
+        None => Outcome::Broke(ended(doing, status, &complaint)),
+    }))
 }
 
-/// A child that does not outlive its job.
+/// A child that does not outlive its task.
 struct Kept(Child);
 
 impl Drop for Kept {
@@ -142,24 +174,19 @@ fn tail(mut from: impl Read) -> String {
     String::from_utf8_lossy(&kept).trim().to_owned()
 }
 
-fn ended(status: ExitStatus, complaint: &str, limits: &MakerLimits) -> String {
-    if complaint.contains("memory allocation of") {
-        return format!(
-            "making needed more than {} MB of memory (setting house.maker.memory)",
-            limits.memory / 1_000_000
-        );
-    }
-    let last = complaint
-        .lines()
-        .rev()
-        .find(|l| !l.trim().is_empty())
-        .map_or(String::new(), |l| format!("; last words: {}", l.trim()));
+fn ended(doing: &str, status: ExitStatus, complaint: &str) -> String {
+    let shown = |l: &str| media::show::text(l.trim()).chars().take(MAX_SHOWN).collect::<String>();
+    let lines: Vec<&str> = complaint.lines().filter(|l| !l.trim().is_empty() && !l.starts_with("note: ")).collect();
+    // A panic says where it was and, on the next line, why.
+    let from = lines.iter().rposition(|l| l.contains(" panicked at ")).unwrap_or(lines.len().saturating_sub(1));
+    let last = lines[from.min(lines.len())..].iter().map(|l| shown(l)).collect::<Vec<_>>().join(" ");
+    let last = if last.is_empty() { last } else { format!("; last words: {last}") };
     match (status.signal(), status.code()) {
         (Some(n), _) => {
-            format!("making crashed: the child was ended by signal {n} ({}){last}", signal_name(n))
+            format!("{doing} crashed: the child was ended by signal {n} ({}){last}", signal_name(n))
         }
-        (_, Some(code)) => format!("making ended without a result, exit status {code}{last}"),
-        _ => format!("making ended without a result{last}"),
+        (_, Some(code)) => format!("{doing} ended without a result, exit status {code}{last}"),
+        _ => format!("{doing} ended without a result{last}"),
     }
 }
 
@@ -172,6 +199,9 @@ fn signal_name(n: i32) -> &'static str {
         9 => "killed",
         11 => "invalid memory access",
         15 => "terminated",
+        24 => "its processor time was used up",
+        25 => "its file became too large",
+        31 => "a call to the system that is not allowed",
         _ => "signal",
     }
 }

@@ -1,7 +1,7 @@
 //! Requests to a service: with its login, tried again when that can help, and every failure with its reason.
 
 use super::multipart::Form;
-use super::{Login, Service};
+use super::{Hidden, Login, Service};
 use crate::error::{Error, Result};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
@@ -28,7 +28,9 @@ pub struct Client {
     service: Service,
     agent: Agent,
     /// Value of the Authorization header.
-    login: Option<String>,
+    login: Option<Hidden>,
+    /// What must not come back out: the secret itself, and the forms in which it is sent.
+    secrets: Vec<Hidden>,
     /// True while an answer is waited for.
     asking: Arc<AtomicBool>,
 }
@@ -64,12 +66,21 @@ impl Client {
     /// Reads what is needed to ask: the login, the certificates.
     pub fn new(service: &Service) -> Result<Client> {
         let fail = |why: String| Error::Words(words::Error::Service(described(service, &why)));
+        let mut secrets = Vec::new();
         let login = match &service.login {
             Login::None => None,
-            Login::Token(secret) => Some(format!("Bearer {}", secret.read().map_err(fail)?)),
+            Login::Token(secret) => {
+                let token = secret.read().map_err(fail)?;
+                let header = format!("Bearer {}", token.tell());
+                secrets.push(token);
+                Some(Hidden::new(header))
+            }
             Login::Password { user, password } => {
-                let both = format!("{user}:{}", password.read().map_err(fail)?);
-                Some(format!("Basic {}", STANDARD.encode(both.as_bytes())))
+                let password = password.read().map_err(fail)?;
+                let both = STANDARD.encode(format!("{user}:{}", password.tell()));
+                let header = format!("Basic {both}");
+                secrets.extend([Hidden::new(both), password]);
+                Some(Hidden::new(header))
             }
         };
         let mut config = Agent::config_builder()
@@ -79,7 +90,7 @@ impl Client {
             .user_agent(concat!("deft-porter/", env!("CARGO_PKG_VERSION")));
         if let Some(path) = &service.certificates {
             let pem =
-                std::fs::read(path).map_err(|e| fail(format!("cannot read {}: {e}", path.display())))?;
+                std::fs::read(path).map_err(|e| fail(format!("cannot read {}: {e}", media::show::path(path))))?;
             let trusted: Vec<_> = parse_pem(&pem)
                 .filter_map(|item| match item {
                     Ok(PemItem::Certificate(c)) => Some(c),
@@ -87,12 +98,13 @@ impl Client {
                 })
                 .collect();
             if trusted.is_empty() {
-                return Err(fail(format!("{} holds no certificate", path.display())));
+                return Err(fail(format!("{} holds no certificate", media::show::path(path))));
             }
             config = config
                 .tls_config(TlsConfig::builder().root_certs(RootCerts::new_with_certs(&trusted)).build());
         }
-        Ok(Client { service: service.clone(), agent: config.build().into(), login, asking: Arc::default() })
+        let agent = config.build().into();
+        Ok(Client { service: service.clone(), agent, login, secrets, asking: Arc::default() })
     }
 
     /// This is true while it waits for an answer.
@@ -133,13 +145,13 @@ impl Client {
             .header(header::CONTENT_TYPE, kind)
             .header(header::ACCEPT, "application/json, application/problem+json");
         if let Some(login) = &self.login {
-            request = request.header(header::AUTHORIZATION, login);
+            request = request.header(header::AUTHORIZATION, login.tell());
         }
         if body.len() >= ANNOUNCED {
             request = request.header(header::EXPECT, "100-continue");
         }
         match request.send(body) {
-            Ok(response) => told(response),
+            Ok(response) => told(response, &self.secrets),
             Err(ureq::Error::BadUri(why)) => Tried::Failed(format!("its address is wrong: {why}")),
             Err(ureq::Error::Timeout(_)) => {
                 Tried::Later(format!("no answer within {} s", self.service.timeout.as_secs_f64()), None)
@@ -149,8 +161,22 @@ impl Client {
     }
 }
 
+/// What came, without the secrets that an answer may repeat.
+fn covered(bytes: Vec<u8>, secrets: &[Hidden]) -> Vec<u8> {
+    if secrets.is_empty() {
+        return bytes;
+    }
+    match String::from_utf8(bytes) {
+        Ok(text) => secrets.iter().fold(text, |t, s| s.cover(&t)).into_bytes(),
+        Err(e) => {
+            let text = String::from_utf8_lossy(e.as_bytes()).into_owned();
+            secrets.iter().fold(text, |t, s| s.cover(&t)).into_bytes()
+        }
+    }
+}
+
 /// What a response says.
-fn told(mut response: Response<Body>) -> Tried {
+fn told(mut response: Response<Body>, secrets: &[Hidden]) -> Tried {
     let status = response.status();
     let asked =
         response.headers().get(header::RETRY_AFTER).and_then(|v| v.to_str().ok()?.trim().parse().ok());
@@ -159,6 +185,7 @@ fn told(mut response: Response<Body>) -> Tried {
     if let Err(e) = read {
         return Tried::Later(format!("its answer broke off: {e}"), None);
     }
+    let bytes = covered(bytes, secrets);
     let why = || format!("{status}: {}", reason(&bytes));
     match status {
         s if s.is_success() => Tried::Answered(bytes),

@@ -2,6 +2,7 @@
 
 mod http;
 mod multipart;
+mod secret;
 
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -10,6 +11,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 pub use http::Client;
+pub use secret::{Hidden, Secret, give};
 
 /// Longest wait for somebody to answer when only looking.
 const LOOK: Duration = Duration::from_secs(3);
@@ -54,40 +56,6 @@ pub enum Login {
     Password { user: String, password: Secret },
 }
 
-/// Where a secret is.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Secret {
-    Env(String),
-    File(PathBuf),
-}
-
-impl Secret {
-    pub fn read(&self) -> Result<String, String> {
-        let text =
-            match self {
-                Secret::Env(name) => std::env::var(name)
-                    .map_err(|_| format!("the variable {name} is not in the environment"))?,
-                Secret::File(path) => std::fs::read_to_string(path)
-                    .map_err(|e| format!("cannot read {}: {e}", path.display()))?,
-            };
-        let text = text.trim();
-        match text.is_empty() || text.chars().any(char::is_control) {
-            true => Err(format!("{self} is empty, or more than one line")),
-            false => Ok(text.to_owned()),
-        }
-    }
-}
-
-impl std::fmt::Display for Secret {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match self {
-            Secret::Env(name) => write!(f, "the variable {name}"),
-            Secret::File(path) => write!(f, "{}", path.display()),
-        }
-    }
-}
-
 impl Service {
     pub const USUAL_MOST: u64 = 20_000_000;
     pub const MAX_MOST: u64 = 1_000_000_000;
@@ -125,6 +93,15 @@ impl Service {
             }
         }
         Err(why)
+    }
+
+    /// The secrets it is asked with.
+    pub fn secrets(&self) -> impl Iterator<Item = &Secret> {
+        match &self.login {
+            Login::None => None,
+            Login::Token(secret) | Login::Password { password: secret, .. } => Some(secret),
+        }
+        .into_iter()
     }
 
     /// What is wrong with an address, if anything.

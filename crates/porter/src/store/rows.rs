@@ -1,6 +1,9 @@
-//! What is stored.
+//! What is read from the store.
 
+use super::change::{Cause, MadeFile, NotMade, TaskKey};
 use crate::clock::Micros;
+use crate::deliver::{Proof, Ticket};
+use crate::files::Seen;
 use crate::recipe::Recipe;
 use media::run::Made;
 use serde::Serialize;
@@ -8,7 +11,7 @@ use std::path::PathBuf;
 
 pub type JobId = i64;
 
-/// Where a job is. Each but the last four is also the step that a restarted porter goes on with.
+/// Where a job is, for people: what its open tasks are about or, when it has none, how it ended.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum State {
     /// Not looked at yet.
@@ -69,22 +72,38 @@ pub struct Job {
     pub watch: String,
     /// Inside the watch folder.
     pub path: PathBuf,
-    pub size: u64,
-    pub modified: i64,
-    pub inode: u64,
+    pub seen: Seen,
     pub arrived: Micros,
     pub state: State,
-    /// Makings that broke.
-    pub tries: u32,
-    /// Why the current step has to be tried again, and when.
-    pub held: Option<String>,
-    pub next_try: Option<Micros>,
     /// Why it was turned away or withdrawn.
     pub reason: Option<String>,
-    /// Where the original went or goes.
+    /// Where the original went or goes, and the name it has there until it is whole.
     pub original_to: Option<PathBuf>,
+    pub original_stage: Option<String>,
+    /// Digest of an original that was left.
+    pub content: Option<String>,
     pub started: Option<Micros>,
     pub ended: Option<Micros>,
+}
+
+/// A step that is still to be done.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Task {
+    pub key: TaskKey,
+    /// Children that broke in it.
+    pub tries: u32,
+    /// What it waits for.
+    pub cause: Option<Cause>,
+    /// When it is tried again, as planned when it was held; for showing.
+    pub next_try: Option<Micros>,
+}
+
+/// What became of an output.
+#[derive(Clone, Debug, PartialEq)]
+pub enum OutputEnd {
+    Open,
+    Made { files: Vec<MadeFile>, made: Made },
+    NotMade { end: NotMade, why: String },
 }
 
 /// An output of a job.
@@ -94,16 +113,24 @@ pub struct Output {
     pub rule: String,
     pub preset: String,
     pub preset_version: String,
-    pub recipe: Recipe,
+    /// Or why what was stored cannot be read.
+    pub recipe: Result<Recipe, String>,
+    pub heard: bool,
     pub extension: String,
-    /// Once made.
-    pub digest: Option<String>,
-    pub bytes: Option<u64>,
-    pub made: Option<Made>,
+    pub end: OutputEnd,
+}
+
+impl Output {
+    pub fn files(&self) -> &[MadeFile] {
+        match &self.end {
+            OutputEnd::Made { files, .. } => files,
+            _ => &[],
+        }
+    }
 }
 
 /// An output on its way to a place.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Delivery {
     pub output: u32,
     pub place: String,
@@ -111,33 +138,16 @@ pub struct Delivery {
     pub wanted: String,
     /// The name it gets: recorded before the file is put there.
     pub name: Option<String>,
+    /// What finds again what was begun at the place; recorded before bytes flow.
+    pub ticket: Option<Ticket>,
     pub delivered: Option<Micros>,
+    pub proof: Option<Proof>,
 }
 
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Event {
-    pub at: Micros,
-    pub job: Option<JobId>,
-    pub what: String,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub detail: Option<String>,
-}
-
-/// A file in a watch folder that is not a job yet.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct WaitingFile {
-    pub watch: String,
-    pub path: PathBuf,
-    pub size: u64,
-    pub first: Micros,
-    pub why: String,
-}
-
-/// How far the making of a job is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Going {
-    pub at: Micros,
-    pub since: Micros,
-    pub done: u64,
-    pub total: Option<u64>,
+/// Some rows of many.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Page<T> {
+    pub rows: Vec<T>,
+    /// Pass this as `after` for what follows; `None`: that was all.
+    pub next: Option<JobId>,
 }

@@ -1,10 +1,16 @@
 //! What was said, in all transcripts of the house: full text by SQLite's own index (FTS5).
+//!
+//! A file of its own beside the job store: it is large, it can be made again from the transcripts, and no job waits
+//! for it.
 
-use super::{JobId, Store};
+use super::JobId;
 use crate::clock::Micros;
-use crate::error::Result;
-use rusqlite::{Connection, OptionalExtension, Row, Transaction, params};
+use crate::error::{Error, Result};
+use rusqlite::{Connection, OpenFlags, OptionalExtension, Row, Transaction, params};
 use serde::Serialize;
+use std::path::{Path, PathBuf};
+use std::sync::{Mutex, MutexGuard};
+use std::time::Duration;
 use words::Transcript;
 use words::transcript::{Ms, Timecode};
 use words::write::paragraphs;
@@ -71,7 +77,7 @@ fn within(db: &Connection, from: Option<Micros>, until: Option<Micros>) -> Sql<(
     Ok((begin, end))
 }
 
-pub fn forget(tx: &Transaction<'_>, job: JobId) -> Sql<()> {
+fn forget(tx: &Transaction<'_>, job: JobId) -> Sql<()> {
     tx.execute(
         "INSERT INTO said (said, rowid, text) SELECT 'delete', p.id, p.text FROM passage p
          JOIN transcript t ON t.id = p.transcript WHERE t.job = ?",
@@ -82,11 +88,11 @@ pub fn forget(tx: &Transaction<'_>, job: JobId) -> Sql<()> {
     Ok(())
 }
 
-pub fn keep(tx: &Transaction<'_>, job: JobId, t: &Transcript) -> Sql<()> {
+fn keep(tx: &Transaction<'_>, job: JobId, watch: &str, at: Micros, t: &Transcript) -> Sql<()> {
     let timecode = t.source.timecode.as_ref().and_then(|tc| serde_json::to_string(tc).ok());
     tx.execute(
-        "INSERT INTO transcript (job, name, watch, at, timecode) SELECT id, ?2, watch, ?3, ?4 FROM job WHERE id = ?1",
-        params![job, t.source.name, crate::clock::now(), timecode],
+        "INSERT INTO transcript (job, name, watch, at, timecode) VALUES (?, ?, ?, ?, ?)",
+        params![job, t.source.name, watch, at, timecode],
     )?;
     let id = tx.last_insert_rowid();
     let mut passage = tx.prepare_cached("INSERT INTO passage (transcript, text, starts) VALUES (?, ?, ?)")?;
@@ -122,47 +128,140 @@ fn query(w: &Wanted) -> Option<String> {
     }
 }
 
-impl Store {
-    /// Where it was said, the newest transcripts first.
+const TABLES: &str = "CREATE TABLE transcript (
+        id INTEGER PRIMARY KEY,
+        job INTEGER NOT NULL,
+        name TEXT NOT NULL,
+        watch TEXT NOT NULL,
+        at INTEGER NOT NULL,
+        timecode TEXT
+    ) STRICT;
+    CREATE INDEX transcript_by_job ON transcript (job);
+    CREATE INDEX transcript_by_time ON transcript (at);
+    CREATE TABLE passage (
+        id INTEGER PRIMARY KEY,
+        transcript INTEGER NOT NULL REFERENCES transcript,
+        text TEXT NOT NULL,
+        starts BLOB NOT NULL
+    ) STRICT;
+    CREATE INDEX passage_by_transcript ON passage (transcript);
+    CREATE VIRTUAL TABLE said USING fts5 (
+        text, content = 'passage', content_rowid = 'id', tokenize = 'unicode61 remove_diacritics 2',
+        prefix = '1 2 3 4 5'
+    );";
+const VERSION: u32 = 1;
+
+/// The transcripts of a house.
+pub struct Said {
+    path: PathBuf,
+    db: Mutex<Connection>,
+}
+
+impl Said {
+    /// Opens or makes it. An older program kept transcripts in the job store: they are taken over.
+    pub fn open(path: &Path, jobs: &Path) -> Result<Said> {
+        let said = Said::connect(path, OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE)?;
+        let set_up = |db: &mut Connection| -> Sql<()> {
+            db.pragma_update(None, "journal_mode", "WAL")?;
+            if version(db)? == 0 {
+                let tx = db.transaction()?;
+                tx.execute_batch(TABLES)?;
+                tx.pragma_update(None, "user_version", VERSION)?;
+                tx.commit()?;
+            }
+            take_over(db, jobs)
+        };
+        set_up(&mut said.db()).map_err(|e| said.wrong(e))?;
+        Ok(said)
+    }
+
+    /// Opens it for searching; `None`: nothing was ever transcribed here.
+    pub fn look(path: &Path) -> Result<Option<Said>> {
+        if !path.exists() {
+            return Ok(None);
+        }
+        let said = Said::connect(path, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
+        let found = version(&said.db()).map_err(|e| said.wrong(e))?;
+        Ok((found > 0).then_some(said))
+    }
+
+    fn connect(path: &Path, flags: OpenFlags) -> Result<Said> {
+        let wrong = |source| Error::Store { path: path.to_owned(), source };
+        let db = Connection::open_with_flags(path, flags | OpenFlags::SQLITE_OPEN_NO_MUTEX).map_err(wrong)?;
+        db.busy_timeout(Duration::from_secs(2)).map_err(wrong)?;
+        Ok(Said { path: path.to_owned(), db: Mutex::new(db) })
+    }
+
+    fn db(&self) -> MutexGuard<'_, Connection> {
+        self.db.lock().unwrap_or_else(|e| e.into_inner())
+    }
+
+    fn wrong(&self, source: rusqlite::Error) -> Error {
+        Error::Store { path: self.path.clone(), source }
+    }
+
+    /// Keeps what was said in a job's source, in place of what was kept of it before.
+    pub fn keep(&self, job: JobId, watch: &str, at: Micros, transcripts: &[Transcript]) -> Result<()> {
+        let mut db = self.db();
+        let run = |db: &mut Connection| -> Sql<()> {
+            let tx = db.transaction()?;
+            forget(&tx, job)?;
+            transcripts.iter().try_for_each(|t| keep(&tx, job, watch, at, t))?;
+            tx.commit()
+        };
+        run(&mut db).map_err(|e| self.wrong(e))
+    }
+
+    /// Where it was said, the newest transcripts first. Where the outputs went is the job store's to tell.
     pub fn find(&self, wanted: &Wanted) -> Result<Vec<Hit>> {
         let Some(query) = query(wanted) else { return Ok(Vec::new()) };
-        if !self.has_transcripts()? {
-            return Ok(Vec::new());
-        }
-        self.with(|db| {
+        let db = self.db();
+        let search = || -> Sql<Vec<Hit>> {
             let sql = "SELECT t.job, t.name, t.watch, t.timecode, p.starts,
                     highlight(said, 0, char(1), char(2)) AS shown
                 FROM said JOIN passage p ON p.id = said.rowid JOIN transcript t ON t.id = p.transcript
                 WHERE said MATCH ?1 AND (?2 IS NULL OR t.watch = ?2) AND (?3 IS NULL OR t.at >= ?3)
                     AND (?4 IS NULL OR t.at < ?4) AND said.rowid >= ?6 AND said.rowid < ?7
                 ORDER BY said.rowid DESC LIMIT ?5";
-            let (begin, end) = within(db, wanted.from, wanted.until)?;
+            let (begin, end) = within(&db, wanted.from, wanted.until)?;
             let mut statement = db.prepare_cached(sql)?;
             let rows = statement.query_map(
                 params![query, wanted.watch, wanted.from, wanted.until, wanted.most, begin, end],
                 hit,
             )?;
-            let mut hits = rows.collect::<Sql<Vec<Hit>>>()?;
-            let mut delivered = db.prepare_cached(
-                "SELECT place, name FROM delivery WHERE job = ? AND delivered IS NOT NULL ORDER BY output, place",
-            )?;
-            for h in &mut hits {
-                let rows = delivered.query_map([h.job], |r| Ok((r.get(0)?, r.get(1)?)))?;
-                h.delivered = rows.collect::<Sql<_>>()?;
-            }
-            Ok(hits)
-        })
+            rows.collect()
+        };
+        search().map_err(|e| self.wrong(e))
     }
 
     /// Whether anything was ever transcribed here.
-    pub fn has_transcripts(&self) -> Result<bool> {
-        self.with(|db| {
-            let one = |sql| Sql::Ok(db.query_row(sql, [], |_| Ok(())).optional()?.is_some());
-            // A store that was last used by an older program has no place for them.
-            Ok(one("SELECT 1 FROM sqlite_master WHERE name = 'transcript'")?
-                && one("SELECT 1 FROM transcript LIMIT 1")?)
-        })
+    pub fn has_any(&self) -> Result<bool> {
+        let db = self.db();
+        db.prepare("SELECT 1 FROM transcript LIMIT 1").and_then(|mut q| q.exists([])).map_err(|e| self.wrong(e))
     }
+}
+
+fn version(db: &Connection) -> Sql<u32> {
+    db.pragma_query_value(None, "user_version", |r| r.get(0))
+}
+
+/// First copied, in one transaction; then dropped there. A kill between the two is copied over again.
+fn take_over(db: &mut Connection, jobs: &Path) -> Sql<()> {
+    let old = Connection::open(jobs)?;
+    old.busy_timeout(Duration::from_secs(2))?;
+    if !old.prepare("SELECT 1 FROM sqlite_master WHERE name = 'transcript'")?.exists([])? {
+        return Ok(());
+    }
+    db.execute("ATTACH ? AS old", [jobs.to_string_lossy()])?;
+    let tx = db.transaction()?;
+    tx.execute_batch(
+        "INSERT OR IGNORE INTO transcript SELECT id, job, name, watch, at, timecode FROM old.transcript;
+         INSERT OR IGNORE INTO passage SELECT id, transcript, text, starts FROM old.passage;
+         INSERT INTO said (said) VALUES ('rebuild');",
+    )?;
+    tx.commit()?;
+    db.execute("DETACH old", [])?;
+    old.execute_batch("DROP TABLE said; DROP TABLE passage; DROP TABLE transcript;")
 }
 
 fn hit(r: &Row<'_>) -> Sql<Hit> {
@@ -202,7 +301,6 @@ fn hit(r: &Row<'_>) -> Sql<Hit> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::maker::Finished;
     use rstest::rstest;
     use words::transcript::Segment;
 
@@ -220,35 +318,56 @@ mod tests {
         assert_eq!(query(&wanted(terms, near)).as_deref(), want);
     }
 
-    /// A store with one transcript of each of these days, in order, all of them of the same words.
-    fn store(days: &[Micros]) -> (tempfile::TempDir, Store) {
+    fn transcript(name: &str) -> Transcript {
+        let word = |w: &str| words::transcript::Word { text: w.into(), ..Default::default() };
+        let segment = Segment::of("salt marsh at low tide".split(' ').map(word).collect(), false);
+        Transcript {
+            source: words::transcript::Source { name: name.into(), ..Default::default() },
+            segments: segment.into_iter().collect(),
+            ..Transcript::default()
+        }
+    }
+
+    /// One transcript of each of these days, in order, all of them of the same words.
+    fn store(days: &[Micros]) -> (tempfile::TempDir, Said) {
         let dir = tempfile::tempdir().unwrap();
-        let store = Store::open(&dir.path().join("jobs.sqlite")).unwrap();
+        let jobs = dir.path().join("jobs.sqlite");
+        crate::store::Store::open(&jobs).unwrap();
+        let said = Said::open(&dir.path().join("said.sqlite"), &jobs).unwrap();
         for (i, &day) in days.iter().enumerate() {
-            let name = format!("{i}.mov");
-            let id = store.arrive("cards", std::path::Path::new(&name), 1, 1, i as u64, 0).unwrap().unwrap();
-            let word = |w: &str| words::transcript::Word { text: w.into(), ..Default::default() };
-            let segment = Segment::of("salt marsh at low tide".split(' ').map(word).collect(), false);
-            let t = Transcript {
-                source: words::transcript::Source { name, ..Default::default() },
-                segments: segment.into_iter().collect(),
-                ..Transcript::default()
-            };
-            let transcript = Some(Box::new(t));
-            let made = media::run::Made::default();
             // A second time: the first counts no more.
             for _ in 0..2 {
-                let f = Finished {
-                    made: made.clone(),
-                    bytes: 1,
-                    digest: "0".into(),
-                    transcript: transcript.clone(),
-                };
-                store.made(id, &[f]).unwrap();
+                said.keep(i as JobId + 1, "cards", day, &[transcript(&format!("{i}.mov"))]).unwrap();
             }
-            store.db().execute("UPDATE transcript SET at = ? WHERE job = ?", params![day, id]).unwrap();
         }
-        (dir, store)
+        (dir, said)
+    }
+
+    #[test]
+    fn transcripts_of_an_older_program_are_taken_over() {
+        let dir = tempfile::tempdir().unwrap();
+        let (path, jobs) = (dir.path().join("said.sqlite"), dir.path().join("jobs.sqlite"));
+        // As migrations 2 and 3 of the job store left it.
+        let old = Connection::open(&jobs).unwrap();
+        old.execute_batch(TABLES).unwrap();
+        old.execute_batch(
+            "INSERT INTO transcript (job, name, watch, at) VALUES (1, 'a.mov', 'w', 1);
+             INSERT INTO passage (transcript, text, starts) VALUES (1, 'the tide came in', x'');
+             INSERT INTO said (rowid, text) VALUES (1, 'the tide came in');",
+        )
+        .unwrap();
+        drop(old);
+        for _ in 0..2 {
+            let said = Said::open(&path, &jobs).unwrap();
+            for words in ["tide", "tid*", "the tide", "c*"] {
+                assert_eq!(said.find(&wanted(&[words], None)).unwrap().len(), 1, "{words}");
+            }
+        }
+        let left: i64 = Connection::open(&jobs)
+            .unwrap()
+            .query_row("SELECT count(*) FROM sqlite_master WHERE name IN ('said', 'passage', 'transcript')", [], |r| r.get(0))
+            .unwrap();
+        assert_eq!(left, 0);
     }
 
     #[rstest]

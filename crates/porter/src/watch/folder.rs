@@ -1,10 +1,9 @@
-//! Looking at real folders.
+//! Looking at real folders, through their handles: what stands in the folder that was opened, and never behind a link.
 
-use super::steady::Seen;
+use crate::files::{Dir, Seen};
 use std::collections::BTreeSet;
-use std::fs::Metadata;
-use std::io;
-use std::os::unix::fs::MetadataExt;
+use std::ffi::OsStr;
+use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
 /// Deepest nesting of folders that is looked into.
@@ -18,42 +17,60 @@ pub struct Found {
     pub is_file: bool,
 }
 
-pub fn seen(meta: &Metadata) -> Seen {
-    Seen { size: meta.len(), modified: meta.mtime() * 1_000_000_000 + meta.mtime_nsec(), inode: meta.ino() }
-}
-
 /// Everything in the folder. A subfolder that cannot be read is passed over; the folder itself must be
 /// readable, for an empty list would mean that all files are gone.
-pub fn look_through(folder: &Path, subfolders: bool) -> io::Result<Vec<Found>> {
+pub fn look_through(folder: &Dir, subfolders: bool) -> io::Result<Vec<Found>> {
     let mut out = Vec::new();
     let mut open = vec![(PathBuf::new(), 0)];
     while let Some((inside, depth)) = open.pop() {
-        let entries = match std::fs::read_dir(folder.join(&inside)) {
-            Ok(entries) => entries,
+        let here = match folder.inside(&inside) {
+            Ok(here) => here,
             Err(e) if depth == 0 => return Err(e),
             Err(_) => continue,
         };
-        for entry in entries {
-            let Ok(entry) = entry else { continue };
-            let path = inside.join(entry.file_name());
-            // A link is not followed: what it points to may be outside, or not there.
-            let Ok(meta) = entry.metadata() else { continue };
-            if meta.is_dir() {
+        let names = match here.names() {
+            Ok(names) => names,
+            Err(e) if depth == 0 => return Err(e),
+            Err(_) => continue,
+        };
+        for name in names {
+            // The house's own mark, not something that arrived.
+            if depth == 0 && name == crate::files::known::MARKER {
+                continue;
+            }
+            let Ok(Some(entry)) = here.look(&name) else { continue };
+            let path = inside.join(&name);
+            if entry.is_folder() {
                 if subfolders && depth < MAX_DEPTH {
                     open.push((path, depth + 1));
                 }
                 continue;
             }
-            out.push(Found { seen: seen(&meta), is_file: meta.is_file(), path });
+            out.push(Found { path, seen: entry.seen, is_file: entry.is_file() });
         }
     }
     Ok(out)
 }
 
 /// A look at one path. `None`: nothing is there, or a folder.
-pub fn look_at(folder: &Path, path: &Path) -> Option<Found> {
-    let meta = std::fs::symlink_metadata(folder.join(path)).ok()?;
-    (!meta.is_dir()).then(|| Found { path: path.to_owned(), seen: seen(&meta), is_file: meta.is_file() })
+pub fn look_at(folder: &Dir, path: &Path) -> Option<Found> {
+    let entry = folder.look_at(path).ok()??;
+    (!entry.is_folder()).then(|| Found { path: path.to_owned(), seen: entry.seen, is_file: entry.is_file() })
+}
+
+/// True for a reason that the porter wrote beside a file it turned away.
+pub fn is_reason(folder: &Dir, path: &Path) -> bool {
+    let name = path.file_name().unwrap_or_default();
+    if !name.to_string_lossy().ends_with(crate::jobs::REASON_ENDING) {
+        return false;
+    }
+    let read = |name: &OsStr, dir: Dir| -> io::Result<String> {
+        let mut text = String::new();
+        dir.read(name)?.take(1_000_000).read_to_string(&mut text)?;
+        Ok(text)
+    };
+    let text = folder.holder(path, false).and_then(|(dir, name)| read(name, dir));
+    text.is_ok_and(|t| t.trim_end().ends_with(crate::jobs::REASON_LAST_LINE))
 }
 
 pub fn paths(found: &[Found]) -> BTreeSet<PathBuf> {
@@ -70,13 +87,29 @@ mod tests {
         std::fs::create_dir_all(dir.path().join("day1/x.mp4")).unwrap();
         std::fs::write(dir.path().join("day1/a.mp4"), b"12345").unwrap();
         std::os::unix::fs::symlink("/etc/hostname", dir.path().join("link.mp4")).unwrap();
-        let mut found = look_through(dir.path(), true).unwrap();
+        std::os::unix::fs::symlink("/etc", dir.path().join("linked folder")).unwrap();
+        let folder = Dir::open(dir.path()).unwrap();
+        crate::files::known::mark(&folder, "a1").unwrap();
+        let mut found = look_through(&folder, true).unwrap();
         found.sort_by(|a, b| a.path.cmp(&b.path));
         let told: Vec<_> = found.iter().map(|f| (f.path.to_str().unwrap(), f.is_file)).collect();
-        assert_eq!(told, [("day1/a.mp4", true), ("link.mp4", false)]);
+        assert_eq!(told, [("day1/a.mp4", true), ("link.mp4", false), ("linked folder", false)]);
         assert_eq!(found[0].seen.size, 5);
-        assert_eq!(look_through(dir.path(), false).unwrap().len(), 1);
-        assert!(look_at(dir.path(), Path::new("day1")).is_none());
-        assert!(look_through(&dir.path().join("gone"), true).is_err());
+        assert_eq!(look_through(&folder, false).unwrap().len(), 2);
+        assert!(look_at(&folder, Path::new("day1")).is_none());
+        assert!(look_at(&folder, Path::new("linked folder/hostname")).is_none());
+    }
+
+    #[test]
+    fn a_reason_is_known_by_its_last_line() {
+        let dir = tempfile::tempdir().unwrap();
+        let folder = Dir::open(dir.path()).unwrap();
+        let text = format!("damaged\n\n{}\n", crate::jobs::REASON_LAST_LINE);
+        std::fs::write(dir.path().join("a.mp4.why.txt"), &text).unwrap();
+        std::fs::write(dir.path().join("b.why.txt"), "a poem").unwrap();
+        std::fs::write(dir.path().join("c.txt"), &text).unwrap();
+        let known: Vec<bool> =
+            ["a.mp4.why.txt", "b.why.txt", "c.txt"].iter().map(|n| is_reason(&folder, Path::new(n))).collect();
+        assert_eq!(known, [true, false, false]);
     }
 }

@@ -1,10 +1,10 @@
 //! Watch folders: which files are there, and which of them are steady.
 //!
 //! [`steady`] is a pure state machine on a clock that is handed in; [`folder`] looks at real folders;
-//! [`service`] runs both for a house.
+//! [`service`] runs both for one watch.
 
 pub mod folder;
 pub mod service;
 pub mod steady;
 
-pub use steady::{Seen, Steady, Why};
+pub use steady::{Steady, Why};

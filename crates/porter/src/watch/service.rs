@@ -1,27 +1,25 @@
-//! The watch folders of a house, at work: events where the file system gives them, polling everywhere.
+//! One watch folder at work: events where the file system gives them, polling everywhere. Each has a thread of its own,
+//! so that a share that hangs keeps no other watch waiting.
 
-use super::folder;
-use super::steady::{Seen, Steady, Waiting};
-use crate::clock::{self, Micros};
-use crate::config::{House, Watch};
+use super::folder::{self, Found};
+use super::steady::{Steady, Waiting, Why};
+use crate::config::Watch;
+use crate::files::{Dir, Seen};
 use notify::{RecursiveMode, Watcher as _};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 /// A file that became steady.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Arrival {
     pub watch: usize,
     /// Inside the watch folder.
     pub path: PathBuf,
     pub seen: Seen,
-    /// When its steady time was over.
-    pub steady_at: Micros,
 }
 
-/// What the service tells.
+/// What a watch tells.
 #[derive(Debug)]
 pub enum News {
     Arrived(Arrival),
@@ -38,107 +36,148 @@ pub enum News {
     Back {
         watch: usize,
     },
-    /// Every folder was looked through once, and no file in them can still become steady.
-    Quiet,
+    /// The folder was looked through, and no file in it can still become steady.
+    Quiet {
+        watch: usize,
+    },
+    /// It is not quiet any more.
+    Busy {
+        watch: usize,
+    },
 }
 
-/// What the service is told.
-#[derive(Debug)]
-pub enum Order {
+/// What it is told.
+enum Order {
     Stop,
     /// Something happened at a path (or, without one, somewhere).
     Look(Option<PathBuf>),
 }
 
-struct Desk<'a> {
-    watch: &'a Watch,
+/// What waits is told at most this often.
+const TELL_EVERY: Duration = Duration::from_millis(300);
+
+/// The thread of one watch. It ends some time after it was told to; nobody waits for it.
+pub struct WatchThread {
+    orders: Sender<Order>,
+}
+
+impl WatchThread {
+    /// `open` gives the folder, if it is there and is itself.
+    pub fn start(
+        index: usize,
+        watch: Watch,
+        open: impl Fn(&Watch) -> Result<Dir, String> + Send + 'static,
+        news: impl Fn(News) + Send + 'static,
+    ) -> WatchThread {
+        let (orders, from) = channel();
+        let to_self = orders.clone();
+        std::thread::spawn(move || {
+            let steady = Steady::new(watch.steady.as_millis() as i64);
+            let mut desk = Desk {
+                index,
+                events: Events::start(to_self, &watch.folder, watch.subfolders),
+                watch,
+                open: Box::new(open),
+                news: Box::new(news),
+                began: Instant::now(),
+                folder: None,
+                steady,
+                next_look: 0,
+                lost: false,
+                told: Vec::new(),
+                tell_next: Instant::now(),
+            };
+            desk.work(&from);
+        });
+        WatchThread { orders }
+    }
+
+    pub fn stop(&self) {
+        let _ = self.orders.send(Order::Stop);
+    }
+}
+
+struct Desk {
     index: usize,
+    watch: Watch,
+    open: Box<dyn Fn(&Watch) -> Result<Dir, String> + Send>,
+    news: Box<dyn Fn(News) + Send>,
+    events: Events,
+    /// The clock of this watch starts here, and nobody sets it.
+    began: Instant,
+    folder: Option<Dir>,
     steady: Steady,
     next_look: i64,
     lost: bool,
     told: Vec<Waiting>,
-    looked: bool,
+    tell_next: Instant,
 }
 
-/// Runs until told to stop. Blocking; give it a thread of its own.
-pub fn run(house: &Arc<House>, orders: (Sender<Order>, Receiver<Order>), news: &dyn Fn(News)) {
-    let (to_self, from) = orders;
-    let mut events = Events::start(to_self);
-    let mut desks: Vec<Desk<'_>> = house
-        .watches
-        .iter()
-        .enumerate()
-        .map(|(index, watch)| Desk {
-            watch,
-            index,
-            steady: Steady::new(watch.steady.as_millis() as i64),
-            next_look: 0,
-            lost: false,
-            told: Vec::new(),
-            looked: false,
-        })
-        .collect();
-    let mut quiet = false;
-    loop {
-        let now = millis();
-        for desk in &mut desks {
-            if now >= desk.next_look {
-                events.follow(desk.watch);
-                desk.look_through(now, news);
+impl Desk {
+    fn millis(&self) -> i64 {
+        self.began.elapsed().as_millis() as i64
+    }
+
+    fn work(&mut self, from: &Receiver<Order>) {
+        let mut quiet = false;
+        loop {
+            let now = self.millis();
+            if now >= self.next_look {
+                self.look_through(now);
             }
-            desk.hand_over(news);
-            desk.tell_waiting(news);
-        }
-        let is_quiet = desks.iter().all(|d| (d.looked || d.lost) && d.steady.next_due().is_none());
-        if is_quiet && !quiet {
-            news(News::Quiet);
-        }
-        quiet = is_quiet;
-        let wake =
-            desks.iter().filter_map(|d| d.steady.next_due().into_iter().chain([d.next_look]).min()).min();
-        let pause = wake.map_or(1000, |w| (w - millis()).max(0)) as u64;
-        match from.recv_timeout(Duration::from_millis(pause)) {
-            Ok(Order::Stop) | Err(RecvTimeoutError::Disconnected) => return,
-            Ok(Order::Look(path)) => {
-                quiet = false;
-                note(&mut desks, path.as_deref());
-                // A copy makes thousands of events: take those that wait together.
-                while let Ok(order) = from.try_recv() {
-                    match order {
-                        Order::Stop => return,
-                        Order::Look(path) => note(&mut desks, path.as_deref()),
+            self.hand_over();
+            let telling = self.tell_waiting();
+            let is_quiet = self.steady.next_due().is_none() && !telling;
+            if is_quiet != quiet {
+                let watch = self.index;
+                (self.news)(if is_quiet { News::Quiet { watch } } else { News::Busy { watch } });
+                quiet = is_quiet;
+            }
+            let due = self.steady.next_due().unwrap_or(i64::MAX).min(self.next_look);
+            let mut pause = Duration::from_millis((due - self.millis()).max(0) as u64);
+            if telling {
+                pause = pause.min(TELL_EVERY);
+            }
+            match from.recv_timeout(pause) {
+                Ok(Order::Stop) | Err(RecvTimeoutError::Disconnected) => return,
+                Ok(Order::Look(path)) => {
+                    self.note(path.as_deref());
+                    // A copy makes thousands of events: take those that wait together.
+                    while let Ok(order) = from.try_recv() {
+                        match order {
+                            Order::Stop => return,
+                            Order::Look(path) => self.note(path.as_deref()),
+                        }
                     }
                 }
+                Err(RecvTimeoutError::Timeout) => (),
             }
-            Err(RecvTimeoutError::Timeout) => (),
         }
     }
-}
 
-fn millis() -> i64 {
-    clock::now() / 1000
-}
-
-fn note(desks: &mut [Desk<'_>], path: Option<&Path>) {
-    let now = millis();
-    let Some(path) = path else {
-        desks.iter_mut().for_each(|d| d.next_look = now);
-        return;
-    };
-    for desk in desks {
-        if let Ok(inside) = path.strip_prefix(&desk.watch.folder) {
-            desk.look_at(now, inside);
+    fn note(&mut self, path: Option<&Path>) {
+        let now = self.millis();
+        match path {
+            None => self.next_look = now,
+            Some(path) => {
+                if let Ok(inside) = path.strip_prefix(&self.watch.folder) {
+                    self.look_at(now, &inside.to_owned());
+                }
+            }
         }
     }
-}
 
-impl Desk<'_> {
     fn look_at(&mut self, now: i64, inside: &Path) {
-        if inside.as_os_str().is_empty() || (!self.watch.subfolders && inside.components().count() > 1) {
+        let deep = inside.components().count() > 1;
+        if inside.as_os_str().is_empty()
+            || inside == Path::new(crate::files::known::MARKER)
+            || (!self.watch.subfolders && deep)
+        {
             return;
         }
-        match folder::look_at(&self.watch.folder, inside) {
-            Some(f) => self.steady.see(now, inside, Some(f.seen), f.is_file),
+        let Some(folder) = self.folder.as_ref() else { return };
+        match folder::look_at(folder, inside) {
+            Some(f) => self.see(now, &f),
             // A folder that came or went holds files of its own.
             None => {
                 self.steady.see(now, inside, None, true);
@@ -147,61 +186,84 @@ impl Desk<'_> {
         }
     }
 
-    fn look_through(&mut self, now: i64, news: &dyn Fn(News)) {
+    fn see(&mut self, now: i64, f: &Found) {
+        self.steady.see(now, &f.path, Some(f.seen), f.is_file);
+    }
+
+    fn look_through(&mut self, now: i64) {
         self.next_look = now + self.watch.look_every.as_millis() as i64;
-        match folder::look_through(&self.watch.folder, self.watch.subfolders) {
-            Ok(found) => {
+        let found = (self.open)(&self.watch).and_then(|folder| {
+            let found = folder::look_through(&folder, self.watch.subfolders)
+                .map_err(|e| format!("{}: {}", media::show::path(folder.path()), crate::files::known::plain(&e)))?;
+            Ok((folder, found))
+        });
+        match found {
+            Ok((folder, found)) => {
+                self.events.follow(&folder);
+                self.folder = Some(folder);
                 if std::mem::take(&mut self.lost) {
-                    news(News::Back { watch: self.index });
+                    (self.news)(News::Back { watch: self.index });
                 }
                 self.steady.keep_only(&folder::paths(&found));
-                found.iter().for_each(|f| self.steady.see(now, &f.path, Some(f.seen), f.is_file));
-                self.looked = true;
+                found.iter().for_each(|f| self.see(now, f));
             }
-            Err(e) => {
+            Err(why) => {
+                self.folder = None;
+                self.events.lose();
                 if !std::mem::replace(&mut self.lost, true) {
-                    let why = format!("{}: {e}", self.watch.folder.display());
-                    news(News::Lost { watch: self.index, why });
+                    (self.news)(News::Lost { watch: self.index, why });
                 }
             }
         }
     }
 
     /// Files whose time is over are looked at once more and given on.
-    fn hand_over(&mut self, news: &dyn Fn(News)) {
-        let now = millis();
-        for path in self.steady.due(now) {
-            let look = folder::look_at(&self.watch.folder, &path);
-            self.steady.see(
-                now,
-                &path,
-                look.as_ref().map(|f| f.seen),
-                look.as_ref().is_none_or(|f| f.is_file),
-            );
+    fn hand_over(&mut self) {
+        let now = self.millis();
+        let due = self.steady.due(now);
+        let Some(folder) = self.folder.as_ref().filter(|_| !due.is_empty()) else { return };
+        for path in due {
+            let look = folder::look_at(folder, &path);
+            let is_file = look.as_ref().is_none_or(|f| f.is_file);
+            self.steady.see(now, &path, look.as_ref().map(|f| f.seen), is_file);
+            if folder::is_reason(folder, &path) {
+                self.steady.wait(&path, Why::Reason);
+                continue;
+            }
             if let Some(seen) = self.steady.take(now, &path) {
-                let arrival = Arrival { watch: self.index, path, seen, steady_at: clock::now() };
-                news(News::Arrived(arrival));
+                (self.news)(News::Arrived(Arrival { watch: self.index, path, seen }));
             }
         }
     }
 
-    fn tell_waiting(&mut self, news: &dyn Fn(News)) {
-        let files = self.steady.waiting();
-        if files != self.told {
-            self.told.clone_from(&files);
-            news(News::Waiting { watch: self.index, files });
+    /// True if there is something to tell that was not told yet.
+    fn tell_waiting(&mut self) -> bool {
+        let files = self.steady.waiting(self.began, self.millis());
+        let same = files.len() == self.told.len() && files.iter().zip(&self.told).all(|(a, b)| a.is_as(b));
+        if same {
+            return false;
         }
+        if Instant::now() < self.tell_next {
+            return true;
+        }
+        self.tell_next = Instant::now() + TELL_EVERY;
+        self.told.clone_from(&files);
+        (self.news)(News::Waiting { watch: self.index, files });
+        false
     }
 }
 
 /// File system events, as far as there are any.
 struct Events {
     watcher: Option<notify::RecommendedWatcher>,
-    followed: Vec<PathBuf>,
+    path: PathBuf,
+    mode: RecursiveMode,
+    /// The folder that is followed, by device and number: another one under the same path must be asked for anew.
+    followed: Option<(u64, u64)>,
 }
 
 impl Events {
-    fn start(to: Sender<Order>) -> Events {
+    fn start(to: Sender<Order>, path: &Path, subfolders: bool) -> Events {
         let watcher = notify::recommended_watcher(move |event: notify::Result<notify::Event>| match event {
             Ok(event) if event.kind.is_access() => (),
             Ok(event) => event.paths.into_iter().for_each(|p| {
@@ -212,29 +274,31 @@ impl Events {
                 let _ = to.send(Order::Look(None));
             }
         });
-        Events { watcher: watcher.ok(), followed: Vec::new() }
+        let mode = if subfolders { RecursiveMode::Recursive } else { RecursiveMode::NonRecursive };
+        Events { watcher: watcher.ok(), path: path.to_owned(), mode, followed: None }
     }
 
-    /// Asks for events of a watch folder. Where there are none, polling does it alone.
-    fn follow(&mut self, watch: &Watch) {
+    /// Asks for events of the folder. Where there are none, polling does it alone.
+    fn follow(&mut self, folder: &Dir) {
         let Some(watcher) = &mut self.watcher else { return };
-        if !watch.folder.is_dir() {
-            // A folder that went away (a share) must be asked for again when it is back.
-            if let Some(i) = self.followed.iter().position(|f| *f == watch.folder) {
-                let _ = watcher.unwatch(&watch.folder);
-                self.followed.remove(i);
-            }
-        } else if !self.followed.contains(&watch.folder) {
-            let mode = if watch.subfolders { RecursiveMode::Recursive } else { RecursiveMode::NonRecursive };
-            if watcher.watch(&watch.folder, mode).is_ok() {
-                self.followed.push(watch.folder.clone());
-            }
+        let Ok(entry) = crate::files::dir::entry_of(folder.fd()) else { return };
+        let now = Some((entry.device, entry.seen.inode));
+        if now == self.followed {
+            return;
+        }
+        if self.followed.take().is_some() {
+            let _ = watcher.unwatch(&self.path);
+        }
+        if watcher.watch(&self.path, self.mode).is_ok() {
+            self.followed = now;
         }
     }
-}
 
-/// A channel for orders, both ends: the service keeps one sender for events.
-pub fn orders() -> (Sender<Order>, (Sender<Order>, Receiver<Order>)) {
-    let (to, from) = channel();
-    (to.clone(), (to, from))
+    fn lose(&mut self) {
+        if let Some(watcher) = &mut self.watcher
+            && self.followed.take().is_some()
+        {
+            let _ = watcher.unwatch(&self.path);
+        }
+    }
 }

@@ -1,17 +1,9 @@
 //! When is a file ready? Pure: what was seen goes in with a time, arrivals come out.
 
+use crate::files::Seen;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-
-/// What a look at one file showed.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Seen {
-    pub size: u64,
-    /// Nanoseconds since 1970.
-    pub modified: i64,
-    /// Tells a file from another one that took its name.
-    pub inode: u64,
-}
+use std::time::{Duration, Instant};
 
 /// Why a file in a watch folder is not being worked on yet.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -23,15 +15,18 @@ pub enum Why {
     Unfinished,
     /// Neither a file nor a folder that is looked into.
     NotAFile,
+    /// A reason that was written beside a file turned away.
+    Reason,
 }
 
 impl Why {
     pub fn words(self) -> &'static str {
         match self {
-            Why::Changing => "still changing",
+            Why::Changing => "not steady yet",
             Why::Empty => "empty",
             Why::Unfinished => "a name for unfinished or hidden files",
             Why::NotAFile => "not a file",
+            Why::Reason => "the reason of a file that was turned away; it can be removed",
         }
     }
 }
@@ -48,12 +43,43 @@ struct Entry {
 }
 
 /// A file that waits, for showing.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug)]
 pub struct Waiting {
     pub path: PathBuf,
     pub size: u64,
-    pub first: i64,
     pub why: Why,
+    /// At the moment `at`: how long it had been seen, and how long it had been as it is.
+    pub at: Instant,
+    pub seen_for: Duration,
+    pub steady_for: Duration,
+    /// How long it has to be.
+    pub wanted: Duration,
+}
+
+impl Waiting {
+    /// Why it waits, this long after it was told.
+    pub fn words(&self, later: Duration) -> String {
+        match self.why {
+            Why::Changing => {
+                let seconds = |d: Duration| format!("{:.0}", d.as_secs_f64().floor());
+                let so_far = (self.steady_for + later).min(self.wanted);
+                let wanted = self.wanted.as_secs_f64();
+                let wanted = if wanted < 10.0 && wanted.fract() > 0.0 {
+                    format!("{wanted:.1}")
+                } else {
+                    format!("{wanted:.0}")
+                };
+                format!("steady for {} of {wanted} s", seconds(so_far))
+            }
+            why => why.words().to_owned(),
+        }
+    }
+
+    /// True if it is shown like that one.
+    pub fn is_as(&self, other: &Waiting) -> bool {
+        let since = |w: &Waiting| w.at.checked_sub(w.steady_for);
+        (&self.path, self.size, self.why, since(self)) == (&other.path, other.size, other.why, since(other))
+    }
 }
 
 /// The files of one watch folder, by their path inside it.
@@ -74,17 +100,10 @@ impl Steady {
             self.files.remove(path);
             return;
         };
-        let why = if !is_file {
-            Some(Why::NotAFile)
-        } else if unfinished(path) {
-            Some(Why::Unfinished)
-        } else if seen.size == 0 {
-            Some(Why::Empty)
-        } else {
-            None
-        };
+        let why = why(path, &seen, is_file);
         match self.files.get_mut(path) {
-            Some(e) if e.seen == seen => e.why = why,
+            Some(e) if e.seen == seen && e.why != Some(Why::Reason) => e.why = why,
+            Some(e) if e.seen == seen => (),
             Some(e) => {
                 *e = Entry { seen, since: now, first: e.first, why, given: false };
             }
@@ -116,10 +135,10 @@ impl Steady {
         Some(e.seen)
     }
 
-    /// Lets a file that was handed over be handed over again.
-    pub fn give_back(&mut self, path: &Path) {
+    /// A file waits for another reason than its look told, until it changes.
+    pub fn wait(&mut self, path: &Path, why: Why) {
         if let Some(e) = self.files.get_mut(path) {
-            e.given = false;
+            e.why = Some(why);
         }
     }
 
@@ -128,17 +147,34 @@ impl Steady {
         self.files.values().filter(|e| e.why.is_none() && !e.given).map(|e| e.since + self.steady_ms).min()
     }
 
-    /// Files that are not handed over, and why.
-    pub fn waiting(&self) -> Vec<Waiting> {
+    /// Files that are not handed over, and why. `began` is the caller's clock at 0.
+    pub fn waiting(&self, began: Instant, now: i64) -> Vec<Waiting> {
         let waits = self.files.iter().filter(|(_, e)| !e.given);
+        let span = |since: i64| Duration::from_millis((now - since).max(0) as u64);
         waits
             .map(|(p, e)| Waiting {
                 path: p.clone(),
                 size: e.seen.size,
-                first: e.first,
                 why: e.why.unwrap_or(Why::Changing),
+                at: began + Duration::from_millis(now.max(0) as u64),
+                seen_for: span(e.first),
+                steady_for: span(e.since),
+                wanted: Duration::from_millis(self.steady_ms.max(0) as u64),
             })
             .collect()
+    }
+}
+
+/// Why a file is never steady, however long it is left alone.
+pub fn why(path: &Path, seen: &Seen, is_file: bool) -> Option<Why> {
+    if !is_file {
+        Some(Why::NotAFile)
+    } else if unfinished(path) {
+        Some(Why::Unfinished)
+    } else if seen.size == 0 {
+        Some(Why::Empty)
+    } else {
+        None
     }
 }
 
@@ -159,7 +195,7 @@ mod tests {
     use rstest::rstest;
 
     fn seen(size: u64, modified: i64) -> Option<Seen> {
-        Some(Seen { size, modified, inode: 1 })
+        Some(Seen { size, modified, changed: modified, inode: 1 })
     }
 
     /// (time, size, modified) looks in; arrival times out.
@@ -181,12 +217,22 @@ mod tests {
     }
 
     #[test]
+    fn an_edit_in_place_with_its_time_set_back_is_a_change() {
+        let mut s = Steady::new(10);
+        let p = Path::new("a");
+        s.see(0, p, Some(Seen { size: 5, modified: 1, changed: 1, inode: 1 }), true);
+        assert!(s.take(10, p).is_some());
+        s.see(20, p, Some(Seen { size: 5, modified: 1, changed: 2, inode: 1 }), true);
+        assert!(s.take(30, p).is_some());
+    }
+
+    #[test]
     fn a_file_replaced_under_its_name_is_another_file() {
         let mut s = Steady::new(10);
         let p = Path::new("a");
-        s.see(0, p, Some(Seen { size: 5, modified: 1, inode: 1 }), true);
+        s.see(0, p, Some(Seen { size: 5, modified: 1, changed: 1, inode: 1 }), true);
         assert!(s.take(10, p).is_some());
-        s.see(20, p, Some(Seen { size: 5, modified: 1, inode: 2 }), true);
+        s.see(20, p, Some(Seen { size: 5, modified: 1, changed: 1, inode: 2 }), true);
         assert_eq!(s.take(20, p), None);
         assert!(s.take(30, p).is_some());
     }
@@ -211,7 +257,9 @@ mod tests {
         s.see(0, Path::new("a"), seen(5, 1), true);
         s.see(7, Path::new("b"), seen(0, 1), true);
         assert_eq!(s.next_due(), Some(100));
-        assert_eq!(s.waiting().iter().map(|w| w.why).collect::<Vec<_>>(), [Why::Changing, Why::Empty]);
+        let waiting = s.waiting(Instant::now(), 60);
+        assert_eq!(waiting.iter().map(|w| w.why).collect::<Vec<_>>(), [Why::Changing, Why::Empty]);
+        assert_eq!(waiting[0].words(Duration::from_millis(20)), "steady for 0 of 0.1 s");
         assert_eq!(s.due(100), [PathBuf::from("a")]);
         s.keep_only(&[PathBuf::from("b")].into());
         assert_eq!(s.next_due(), None);

@@ -10,7 +10,9 @@ use crate::route::Condition;
 use crate::services::Service;
 use media::codec::h264::Rate;
 use media::recipe::{self, AudioRecipe, BitRecipe, StillChoice, StillRecipe, VideoRecipe};
+use media::show;
 use std::path::{Component, Path, PathBuf};
+use std::sync::Arc;
 use std::time::Duration;
 use xxhash_rust::xxh3::xxh3_64;
 
@@ -66,6 +68,8 @@ impl Checker<'_> {
     fn path(&mut self, path: At, text: &str) -> PathBuf {
         if text.trim().is_empty() {
             self.fault(path, "an empty path", "a folder; relative paths start from this file's folder");
+        } else if text.contains("://") {
+            self.fault(path, format!("\"{text}\""), "a folder of this machine; a share has to be mounted first");
         }
         normal(&self.base.join(text))
     }
@@ -136,13 +140,13 @@ fn normal(path: &Path) -> PathBuf {
     out
 }
 
-pub fn house(raw: raw::House, file: &Path, base: &Path) -> Result<House, Vec<Fault>> {
+pub fn house(raw: raw::House, file: &Path, base: &Path, stated: &[toml::Table]) -> Result<House, Vec<Fault>> {
     let mut c = Checker { base, faults: Vec::new() };
     let top = at(&[Step::Key("house")]);
     if raw.house.name.trim().is_empty() {
         c.fault(key(&top, "name"), "an empty name", "the name of the house or production");
     }
-    let state = c.path(key(&top, "state"), raw.house.state.as_deref().unwrap_or("porter-state"));
+    let state = c.path(key(&top, "state"), raw.house.state.as_deref().unwrap_or(super::USUAL_STATE));
     let jobs = c.number(key(&top, "jobs_at_once"), raw.house.jobs_at_once.unwrap_or(1), 1, MAX_JOBS_AT_ONCE);
     let retry_after = c.duration(
         key(&top, "retry_after"),
@@ -164,6 +168,7 @@ pub fn house(raw: raw::House, file: &Path, base: &Path) -> Result<House, Vec<Fau
         c.fault(at(&[Step::Key("watch")]), "no watch folder", "at least one [[watch]] table");
     }
     apart(&mut c, &watches);
+    state_apart(&mut c, &state, &watches);
 
     let mut names = Vec::new();
     let mut places = Vec::new();
@@ -177,6 +182,13 @@ pub fn house(raw: raw::House, file: &Path, base: &Path) -> Result<House, Vec<Fau
                 key(&here, "folder"),
                 format!("\"{}\", which lies in watch folder \"{}\"", p.folder, w.name),
                 "a folder outside every watch folder: what is delivered there would arrive again",
+            );
+        }
+        if folder.starts_with(&state) {
+            c.fault(
+                key(&here, "folder"),
+                format!("\"{}\", which lies in the state folder", p.folder),
+                "a folder outside the state folder: what lies there is the porter's own, and cleared away",
             );
         }
         places.push(Place { name: p.name.clone(), folder });
@@ -197,7 +209,8 @@ pub fn house(raw: raw::House, file: &Path, base: &Path) -> Result<House, Vec<Fau
         let here = at(&[Step::Key("preset"), Step::Index(i)]);
         c.name(key(&here, "name"), &p.name, &names);
         names.push(p.name.clone());
-        presets.push(preset(&mut c, &here, p, &services));
+        let version = stated.get(i).map_or_else(String::new, version);
+        presets.push(Arc::new(preset(&mut c, &here, p, &services, version)));
     }
 
     let mut names = Vec::new();
@@ -294,6 +307,27 @@ fn seen_by(w: &Watch, folder: &Path) -> bool {
     w.subfolders || folder == w.folder
 }
 
+/// What lies in the state folder is the porter's to sweep away, and what lies in a watch is its to take.
+fn state_apart(c: &mut Checker<'_>, state: &Path, watches: &[Watch]) {
+    for (i, w) in watches.iter().enumerate() {
+        let here = at(&[Step::Key("watch"), Step::Index(i)]);
+        let all = [("folder", Some(&w.folder)), ("done", w.done.as_ref()), ("turned_away", Some(&w.turned_away))];
+        for (name, folder) in all {
+            if let Some(folder) = folder.filter(|f| f.starts_with(state)) {
+                c.fault(
+                    key(&here, name),
+                    format!("\"{}\", which lies in the state folder", show::path(folder)),
+                    "a folder outside the state folder: what lies there is the porter's own, and cleared away",
+                );
+            }
+        }
+        if state.starts_with(&w.folder) && state != w.folder {
+            let found = format!("\"{}\", which lies in watch folder \"{}\"", show::path(state), w.name);
+            c.fault(at(&[Step::Key("house"), Step::Key("state")]), found, "a folder outside every watch folder");
+        }
+    }
+}
+
 /// Folders that files are moved to must not be watched, and no file may be in two watches.
 fn apart(c: &mut Checker<'_>, watches: &[Watch]) {
     for (i, w) in watches.iter().enumerate() {
@@ -305,7 +339,7 @@ fn apart(c: &mut Checker<'_>, watches: &[Watch]) {
             {
                 c.fault(
                     key(&here, name),
-                    format!("\"{}\", which lies in watch folder \"{}\"", target.display(), other.name),
+                    format!("\"{}\", which lies in watch folder \"{}\"", show::path(target), other.name),
                     "a folder outside every watch folder: what is moved there would arrive again",
                 );
             }
@@ -316,14 +350,14 @@ fn apart(c: &mut Checker<'_>, watches: &[Watch]) {
         }) {
             c.fault(
                 key(&here, "folder"),
-                format!("\"{}\", which overlaps watch \"{}\"", w.folder.display(), other.name),
+                format!("\"{}\", which overlaps watch \"{}\"", show::path(&w.folder), other.name),
                 "folders that do not lie in each other, or subfolders = false for the outer one",
             );
         }
     }
 }
 
-fn preset(c: &mut Checker<'_>, here: &At, p: &raw::Preset, services: &[Service]) -> Preset {
+fn preset(c: &mut Checker<'_>, here: &At, p: &raw::Preset, services: &[Service], version: String) -> Preset {
     if p.still.is_some() && (p.video.is_some() || p.audio.is_some()) {
         c.fault(key(here, "still"), "'still' beside 'video' or 'audio'", "a preset of its own for stills");
     }
@@ -335,7 +369,6 @@ fn preset(c: &mut Checker<'_>, here: &At, p: &raw::Preset, services: &[Service])
         }
         Some(t) => {
             let parts = words::transcript(c, &key(here, "transcript"), t, services);
-            let version = version(&parts);
             return Preset { name: p.name.clone(), parts, version };
         }
         None if !media => c.fault(
@@ -357,16 +390,16 @@ fn preset(c: &mut Checker<'_>, here: &At, p: &raw::Preset, services: &[Service])
         _ => "m4a",
     };
     let parts = vec![Part { recipe: recipe.into(), extension: extension.into() }];
-    let version = version(&parts);
     Preset { name: p.name.clone(), parts, version }
 }
 
-fn version(parts: &[Part]) -> String {
-    let mut settings: Vec<u8> = Vec::new();
-    for p in parts {
-        settings.extend(serde_json::to_vec(&p.recipe).unwrap_or_default());
-    }
-    format!("{:08x}", xxh3_64(&settings) as u32)
+/// From the settings as stated: another form in which a program keeps them changes nothing.
+fn version(stated: &toml::Table) -> String {
+    let mut settings = stated.clone();
+    settings.remove("name");
+    // A table keeps its keys sorted, and JSON has one form for each value.
+    let text = serde_json::to_vec(&settings).unwrap_or_default();
+    format!("{:08x}", xxh3_64(&text) as u32)
 }
 
 fn video(c: &mut Checker<'_>, here: &At, v: &raw::Video) -> VideoRecipe {
@@ -439,12 +472,12 @@ fn rule(
     r: &raw::Rule,
     watches: &[Watch],
     places: &[Place],
-    presets: &[Preset],
+    presets: &[Arc<Preset>],
 ) -> Option<Rule> {
     let mut for_watches = Vec::new();
     for (i, name) in r.watch.iter().flatten().enumerate() {
         match watches.iter().position(|w| w.name == *name) {
-            Some(w) => for_watches.push(w),
+            Some(w) => for_watches.push(watches[w].name.clone()),
             None => {
                 let mut path = key(here, "watch");
                 path.push(Step::Index(i));
@@ -460,7 +493,7 @@ fn rule(
         }
     }
     if r.watch.is_none() {
-        for_watches = (0..watches.len()).collect();
+        for_watches = watches.iter().map(|w| w.name.clone()).collect();
     }
     let when = match Condition::parse(r.when.as_deref().unwrap_or("true")) {
         Ok(when) => Some(when),
@@ -476,7 +509,7 @@ fn rule(
     for (i, m) in r.make.iter().enumerate() {
         let mut here = key(here, "make");
         here.push(Step::Index(i));
-        let preset = presets.iter().position(|p| p.name == m.preset);
+        let preset = presets.iter().find(|p| p.name == m.preset).cloned();
         if preset.is_none() {
             c.fault(
                 key(&here, "preset"),
@@ -498,7 +531,8 @@ fn rule(
         let mut to = Vec::new();
         for (n, place) in m.to.iter().enumerate() {
             match places.iter().position(|p| p.name == *place) {
-                Some(p) => to.push(p),
+                Some(_) if to.contains(place) => (),
+                Some(p) => to.push(places[p].name.clone()),
                 None => {
                     let mut path = key(&here, "to");
                     path.push(Step::Index(n));

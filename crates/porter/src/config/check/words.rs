@@ -87,7 +87,7 @@ pub fn transcript(c: &mut Checker<'_>, here: &At, t: &raw::Transcript, services:
     let threads = c.number(key(here, "threads"), t.threads.unwrap_or(0), 0, Settings::MAX_THREADS as i64);
     let model = t.model.as_ref().map(|m| c.base.join(m));
     if let Some(m) = model.as_ref().filter(|m| !m.join("model.safetensors").is_file()) {
-        let found = format!("\"{}\"", m.display());
+        let found = format!("\"{}\"", media::show::path(m));
         c.fault(key(here, "model"), found, "the folder of a speech model, with model.safetensors in it");
     }
     let terms = t.terms.clone().unwrap_or_default();

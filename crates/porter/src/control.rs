@@ -1,0 +1,359 @@
+//! What a running porter tells of itself: what it does at this moment is nowhere stored, for it is true only while it
+//! runs. Others ask over a local socket in the state folder, which only the house's own user can reach: one line of
+//! JSON in, one out.
+
+use crate::clock::{self, Micros};
+use crate::error::{Error, Result};
+use crate::progress::Progress;
+use crate::store::TaskKey;
+use crate::watch::steady::Waiting;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::io::{self, BufRead, BufReader, Read, Write};
+use std::os::fd::AsRawFd;
+use std::os::unix::net::{UnixListener, UnixStream};
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard};
+use std::time::{Duration, Instant};
+
+/// Version of the questions and answers; they grow by adding fields only.
+pub const PROTOCOL_VERSION: u32 = 1;
+const SOCKET: &str = "porter.socket";
+/// Longest wait for the other end.
+const PATIENCE: Duration = Duration::from_secs(2);
+/// Longest question, and answer.
+const MAX_LINE: u64 = 16_000_000;
+/// Waiting files that are listed one by one; of more the number is told.
+const MAX_LISTED: usize = 500;
+
+#[derive(Debug, Serialize, Deserialize)]
+pub struct Question {
+    pub version: u32,
+    pub ask: Ask,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Ask {
+    /// What is going on.
+    Now,
+    #[serde(other)]
+    Unknown,
+}
+
+#[derive(Debug, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Answer {
+    Now(Box<Now>),
+    Refused { why: String },
+}
+
+/// What a porter does at this moment.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+pub struct Now {
+    pub version: u32,
+    pub process: u32,
+    pub running: Vec<Running>,
+    pub watches: Vec<WatchNow>,
+    /// Places that are away.
+    pub resting: Vec<Resting>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Running {
+    pub task: TaskKey,
+    pub progress: Progress,
+    /// In this stage.
+    pub seconds: f64,
+}
+
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+pub struct WatchNow {
+    pub name: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub trouble: Option<Trouble>,
+    /// Files that wait, and how many of them are listed.
+    pub waiting: usize,
+    pub files: Vec<Waits>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Trouble {
+    pub since: Micros,
+    pub why: String,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Waits {
+    #[serde(with = "crate::bytes")]
+    pub path: PathBuf,
+    pub bytes: u64,
+    pub why: String,
+    pub seconds: f64,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Resting {
+    pub place: String,
+    pub why: String,
+    pub next_try_seconds: f64,
+}
+
+/// Where a porter writes down what it does.
+pub struct Board {
+    began: Instant,
+    inner: Mutex<Inner>,
+}
+
+#[derive(Default)]
+struct Inner {
+    running: BTreeMap<TaskKey, (Progress, Instant)>,
+    watches: Vec<OnWatch>,
+    resting: BTreeMap<String, (String, Instant)>,
+}
+
+struct OnWatch {
+    name: String,
+    trouble: Option<Trouble>,
+    files: Vec<Waiting>,
+}
+
+/// One task at work, on the board while it lives.
+pub struct Seat {
+    board: Arc<Board>,
+    key: TaskKey,
+}
+
+impl Seat {
+    pub fn tell(&self, progress: Progress) {
+        if let Some((held, since)) = self.board.inner().running.get_mut(&self.key) {
+            if held.stage != progress.stage {
+                *since = Instant::now();
+            }
+            *held = progress;
+        }
+    }
+
+    pub fn tell_done(&self, done: u64) {
+        if let Some((held, _)) = self.board.inner().running.get_mut(&self.key) {
+            held.done = done;
+        }
+    }
+}
+
+impl Drop for Seat {
+    fn drop(&mut self) {
+        self.board.inner().running.remove(&self.key);
+    }
+}
+
+impl Board {
+    pub fn new<'a>(watches: impl Iterator<Item = &'a str>) -> Board {
+        let watches =
+            watches.map(|name| OnWatch { name: name.to_owned(), trouble: None, files: Vec::new() }).collect();
+        Board { began: Instant::now(), inner: Mutex::new(Inner { watches, ..Inner::default() }) }
+    }
+
+    fn inner(&self) -> MutexGuard<'_, Inner> {
+        self.inner.lock().unwrap_or_else(|e| e.into_inner())
+    }
+
+    pub fn sit(self: &Arc<Self>, key: &TaskKey) -> Seat {
+        self.inner().running.insert(key.clone(), (Progress::default(), Instant::now()));
+        Seat { board: self.clone(), key: key.clone() }
+    }
+
+    pub fn set_waiting(&self, watch: &str, files: Vec<Waiting>) {
+        if let Some(w) = self.inner().watches.iter_mut().find(|w| w.name == watch) {
+            w.files = files;
+        }
+    }
+
+    pub fn set_trouble(&self, watch: &str, why: Option<&str>) {
+        if let Some(w) = self.inner().watches.iter_mut().find(|w| w.name == watch) {
+            w.trouble = why.map(|why| Trouble { since: clock::now(), why: why.to_owned() });
+        }
+    }
+
+    /// A place that is away, why, and for how long it is left alone.
+    pub fn set_rest(&self, place: &str, rest: Option<(String, Duration)>) {
+        let mut inner = self.inner();
+        match rest {
+            Some((why, wait)) => _ = inner.resting.insert(place.to_owned(), (why, Instant::now() + wait)),
+            None => _ = inner.resting.remove(place),
+        }
+    }
+
+    /// Files that wait in all watches.
+    pub fn waiting(&self) -> usize {
+        self.inner().watches.iter().map(|w| w.files.len()).sum()
+    }
+
+    pub fn now(&self) -> Now {
+        let now = self.began.elapsed();
+        let inner = self.inner();
+        let running = inner.running.iter().map(|(task, (progress, since))| Running {
+            task: task.clone(),
+            progress: *progress,
+            seconds: since.elapsed().as_secs_f64(),
+        });
+        let watches = inner.watches.iter().map(|w| WatchNow {
+            name: w.name.clone(),
+            trouble: w.trouble.clone(),
+            waiting: w.files.len(),
+            files: w
+                .files
+                .iter()
+                .take(MAX_LISTED)
+                .map(|f| Waits {
+                    path: f.path.clone(),
+                    bytes: f.size,
+                    why: f.words(f.at.elapsed()),
+                    seconds: (f.at.elapsed() + f.seen_for).as_secs_f64(),
+                })
+                .collect(),
+        });
+        let resting = inner.resting.iter().map(|(place, (why, until))| Resting {
+            place: place.clone(),
+            why: why.clone(),
+            next_try_seconds: until.saturating_duration_since(self.began + now).as_secs_f64(),
+        });
+        Now {
+            version: PROTOCOL_VERSION,
+            process: std::process::id(),
+            running: running.collect(),
+            watches: watches.collect(),
+            resting: resting.collect(),
+        }
+    }
+}
+
+/// The address of a socket in a folder, however long the folder's path is: a socket's own may have 107 bytes.
+fn address(folder: &std::fs::File) -> PathBuf {
+    PathBuf::from(format!("/proc/self/fd/{}/{SOCKET}", folder.as_raw_fd()))
+}
+
+/// Answers until it is dropped.
+pub struct Server {
+    stop: Arc<AtomicBool>,
+    at: PathBuf,
+}
+
+impl Server {
+    /// The state folder is closed to others, and its lock is held: a socket that lies there is a left-over.
+    pub fn start(state: &Path, board: Arc<Board>) -> Result<Server> {
+        let at = state.join(SOCKET);
+        let fail = |e| Error::path("cannot listen at", &at)(e);
+        match std::fs::remove_file(&at) {
+            Err(e) if e.kind() != io::ErrorKind::NotFound => return Err(fail(e)),
+            _ => (),
+        }
+        let folder = std::fs::File::open(state).map_err(fail)?;
+        let listener = UnixListener::bind(address(&folder)).map_err(fail)?;
+        std::fs::set_permissions(&at, std::os::unix::fs::PermissionsExt::from_mode(0o600)).map_err(fail)?;
+        let stop = Arc::new(AtomicBool::new(false));
+        let stopping = stop.clone();
+        std::thread::spawn(move || {
+            for stream in listener.incoming().flatten() {
+                if stopping.load(Ordering::Relaxed) {
+                    return;
+                }
+                // Who asks and does not read keeps nobody waiting for longer than this.
+                let _ = serve(&stream, &board);
+            }
+        });
+        Ok(Server { stop, at })
+    }
+}
+
+impl Drop for Server {
+    fn drop(&mut self) {
+        self.stop.store(true, Ordering::Relaxed);
+        let _ = std::fs::remove_file(&self.at);
+    }
+}
+
+fn serve(stream: &UnixStream, board: &Board) -> io::Result<()> {
+    stream.set_read_timeout(Some(PATIENCE))?;
+    stream.set_write_timeout(Some(PATIENCE))?;
+    let mut line = String::new();
+    BufReader::new(stream).take(MAX_LINE).read_line(&mut line)?;
+    let answer = match serde_json::from_str::<Question>(&line) {
+        Ok(Question { ask: Ask::Now, .. }) => Answer::Now(Box::new(board.now())),
+        Ok(_) => Answer::Refused { why: format!("this porter knows protocol version {PROTOCOL_VERSION} only") },
+        Err(e) => Answer::Refused { why: format!("that is no question: {e}") },
+    };
+    let mut bytes = serde_json::to_vec(&answer)?;
+    bytes.push(b'\n');
+    (&mut &*stream).write_all(&bytes)
+}
+
+/// Asks the porter that works on this state folder; `None`: there is none, or it does not answer.
+pub fn ask_now(state: &Path) -> Option<Now> {
+    let folder = std::fs::File::open(state).ok()?;
+    let stream = UnixStream::connect(address(&folder)).ok()?;
+    stream.set_read_timeout(Some(PATIENCE)).ok()?;
+    stream.set_write_timeout(Some(PATIENCE)).ok()?;
+    let mut line = serde_json::to_vec(&Question { version: PROTOCOL_VERSION, ask: Ask::Now }).ok()?;
+    line.push(b'\n');
+    (&mut &stream).write_all(&line).ok()?;
+    let mut answer = String::new();
+    BufReader::new(&stream).take(MAX_LINE).read_line(&mut answer).ok()?;
+    match serde_json::from_str(&answer).ok()? {
+        Answer::Now(now) => Some(*now),
+        Answer::Refused { .. } => None,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::progress::Stage;
+    use crate::store::Step;
+
+    fn server() -> (tempfile::TempDir, PathBuf, Arc<Board>, Server) {
+        let dir = tempfile::tempdir().unwrap();
+        // Deeper than a socket's own address could be.
+        let state = dir.path().join("deep/".repeat(40));
+        std::fs::create_dir_all(&state).unwrap();
+        let board = Arc::new(Board::new(["cards"].into_iter()));
+        let server = Server::start(&state, board.clone()).unwrap();
+        (dir, state, board, server)
+    }
+
+    #[test]
+    fn what_is_going_on_is_told_while_it_goes_on() {
+        let (_dir, state, board, server) = server();
+        let key = TaskKey { job: 7, step: Step::Make };
+        let seat = board.sit(&key);
+        seat.tell(Progress { stage: Stage::Making, done: 3, of: Some(9), ..Progress::default() });
+        board.set_trouble("cards", Some("gone"));
+        board.set_rest("nas", Some(("no route".into(), Duration::from_secs(60))));
+        let now = ask_now(&state).unwrap();
+        assert_eq!((now.running[0].task.job, now.running[0].progress.done), (7, 3));
+        assert_eq!(now.watches[0].trouble.as_ref().unwrap().why, "gone");
+        assert!(now.resting[0].next_try_seconds > 50.0);
+        drop(seat);
+        assert!(ask_now(&state).unwrap().running.is_empty());
+        drop(server);
+        assert!(ask_now(&state).is_none());
+    }
+
+    #[test]
+    fn strangers_questions_and_silence_do_no_harm() {
+        let (_dir, state, _board, _server) = server();
+        let folder = std::fs::File::open(&state).unwrap();
+        for question in ["", "hello\n", "{\"version\":9,\"ask\":\"dance\"}\n"] {
+            let stream = UnixStream::connect(address(&folder)).unwrap();
+            (&stream).write_all(question.as_bytes()).unwrap();
+            stream.shutdown(std::net::Shutdown::Write).unwrap();
+            let mut answer = String::new();
+            (&stream).read_to_string(&mut answer).unwrap();
+            assert!(answer.contains("refused"), "{answer}");
+        }
+        let _silent = UnixStream::connect(address(&folder)).unwrap();
+        std::thread::sleep(PATIENCE);
+        assert!(ask_now(&state).is_some(), "one who says nothing is given up");
+    }
+}

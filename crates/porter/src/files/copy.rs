@@ -1,0 +1,132 @@
+//! Copying with a checksum, and reading back.
+
+use crate::error::{Error, Result};
+use rustix::fs::{Advice, fadvise};
+use std::fs::File;
+use std::io::{Read, Write};
+use std::path::Path;
+use xxhash_rust::xxh3::Xxh3;
+
+const BLOCK: usize = 1 << 20;
+
+/// Told how far a long piece of work is, and asked whether it should end.
+pub trait Watching: Sync {
+    fn stopping(&self) -> bool;
+    /// So many bytes more.
+    fn passed(&self, bytes: u64);
+}
+
+/// Nobody looks on.
+pub struct Quiet;
+
+impl Watching for Quiet {
+    fn stopping(&self) -> bool {
+        false
+    }
+    fn passed(&self, _: u64) {}
+}
+
+/// Digest of some bytes as written in records: XXH3, 128 bits.
+pub fn show(hash: &Xxh3) -> String {
+    format!("xxh3-128:{:032x}", hash.digest128())
+}
+
+/// Digest of a file. `fresh` drops the system's cached pages first, so that the disk is read.
+pub fn digest(path: &Path, fresh: bool) -> Result<String> {
+    let mut file = File::open(path).map_err(Error::path("cannot read", path))?;
+    digest_of(&mut file, path, fresh, &Quiet)
+}
+
+/// Digest of what an open file still has to give; `path` is for messages.
+pub fn digest_of(file: &mut File, path: &Path, fresh: bool, watching: &dyn Watching) -> Result<String> {
+    if fresh {
+        // Advice only: a file system that has no cache to drop may refuse it.
+        let _ = fadvise(&*file, 0, None, Advice::DontNeed);
+    }
+    pass(file, path, watching, |_| Ok(()))
+}
+
+/// Copies what an open file still has to give, synced to disk; gives the digest of what was read.
+pub fn copy(from: &mut File, from_path: &Path, to: &mut File, to_path: &Path, w: &dyn Watching) -> Result<String> {
+    let digest = pass(from, from_path, w, |block| {
+        to.write_all(block).map_err(Error::path("cannot write", to_path))
+    })?;
+    to.sync_all().map_err(Error::path("cannot write", to_path))?;
+    Ok(digest)
+}
+
+fn pass(
+    file: &mut File,
+    path: &Path,
+    watching: &dyn Watching,
+    mut take: impl FnMut(&[u8]) -> Result<()>,
+) -> Result<String> {
+    let mut hash = Xxh3::new();
+    let mut block = vec![0; BLOCK];
+    loop {
+        if watching.stopping() {
+            return Err(Error::Stopped);
+        }
+        let n = match file.read(&mut block) {
+            Ok(n) => n,
+            Err(e) if e.kind() == std::io::ErrorKind::Interrupted => continue,
+            Err(e) => return Err(Error::path("cannot read", path)(e)),
+        };
+        if n == 0 {
+            return Ok(show(&hash));
+        }
+        hash.update(&block[..n]);
+        take(&block[..n])?;
+        watching.passed(n as u64);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::sync::atomic::{AtomicU64, Ordering};
+
+    struct StopsAfter(u64, AtomicU64);
+    impl Watching for StopsAfter {
+        fn stopping(&self) -> bool {
+            self.1.load(Ordering::Relaxed) >= self.0
+        }
+        fn passed(&self, n: u64) {
+            self.1.fetch_add(n, Ordering::Relaxed);
+        }
+    }
+
+    fn copied(from: &Path, to: &Path, w: &dyn Watching) -> Result<String> {
+        copy(&mut File::open(from).unwrap(), from, &mut File::create(to).unwrap(), to, w)
+    }
+
+    #[test]
+    fn copies_have_the_digest_of_what_was_read() {
+        let dir = tempfile::tempdir().unwrap();
+        let (a, b) = (dir.path().join("a"), dir.path().join("b"));
+        std::fs::write(&a, vec![7u8; 3 * BLOCK + 5]).unwrap();
+        let d = copied(&a, &b, &Quiet).unwrap();
+        assert_eq!((d.clone(), d), (digest(&a, false).unwrap(), digest(&b, true).unwrap()));
+        std::fs::write(&b, b"other").unwrap();
+        assert_ne!(digest(&a, false).unwrap(), digest(&b, false).unwrap());
+    }
+
+    #[test]
+    fn the_digest_is_the_published_one() {
+        // XXH3, 128 bits, of "abc" with seed 0: the test value of the algorithm's own description.
+        let dir = tempfile::tempdir().unwrap();
+        let a = dir.path().join("a");
+        std::fs::write(&a, b"abc").unwrap();
+        assert_eq!(digest(&a, false).unwrap(), "xxh3-128:06b05ab6733a618578af5f94892f3950");
+    }
+
+    #[test]
+    fn a_copy_stops_within_a_block() {
+        let dir = tempfile::tempdir().unwrap();
+        let (a, b) = (dir.path().join("a"), dir.path().join("b"));
+        std::fs::write(&a, vec![7u8; 9 * BLOCK]).unwrap();
+        let w = StopsAfter(2 * BLOCK as u64, AtomicU64::new(0));
+        assert!(matches!(copied(&a, &b, &w), Err(Error::Stopped)));
+        assert_eq!(w.1.load(Ordering::Relaxed), 2 * BLOCK as u64);
+    }
+}

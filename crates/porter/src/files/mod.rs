@@ -1,0 +1,9 @@
+//! Work in folders that others can write to: through handles, never through links, never over what is there.
+
+pub mod copy;
+pub mod dir;
+pub mod known;
+pub mod moving;
+
+pub use copy::{Quiet, Watching};
+pub use dir::{Dir, Seen};

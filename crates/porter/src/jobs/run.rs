@@ -1,0 +1,377 @@
+//! The porter at work: news from the watches go in, tasks are given out, what came of them is taken back. Everything
+//! that may take long (a folder, a child, a place) has a thread of its own, which nothing here waits for: when the
+//! porter is told to stop it stops, and what was cut off goes on at the next start.
+
+use super::schedule::{Schedule, Slots, Tick};
+use super::tasks::{self, How, Worker};
+use super::{Ended, Porter};
+use crate::error::{Error, Result};
+use crate::store::{Cause, Change, Event, JobId, Step, TaskKey};
+use crate::watch::service::{Arrival, News, WatchThread};
+use std::collections::{HashSet, VecDeque};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+
+/// Told to stop, work that is under way gets this long to come to an end by itself.
+const GRACE: Duration = Duration::from_millis(1200);
+/// How often it is looked whether the state folder is still there.
+const LOOK_AFTER_STATE: Duration = Duration::from_secs(1);
+/// Arrivals recorded in one transaction.
+const MOST_AT_ONCE: usize = 200;
+/// Events told at a time.
+const MOST_EVENTS: u32 = 500;
+const CARRIES: usize = 8;
+const CARRIES_EACH: usize = 2;
+const MOVES: usize = 2;
+
+/// Ends a porter from elsewhere: a signal, a test.
+#[derive(Clone, Default)]
+pub struct Stopper(Arc<Stop>);
+
+#[derive(Default)]
+struct Stop {
+    stopping: AtomicBool,
+    wake: Mutex<Option<Sender<Message>>>,
+}
+
+impl Stopper {
+    pub fn stop(&self) {
+        self.0.stopping.store(true, Ordering::Relaxed);
+        if let Some(to) = &*self.0.wake.lock().unwrap_or_else(|e| e.into_inner()) {
+            let _ = to.send(Message::Wake);
+        }
+    }
+
+    pub fn is_stopping(&self) -> bool {
+        self.0.stopping.load(Ordering::Relaxed)
+    }
+}
+
+enum Message {
+    News(News),
+    /// A task is not being worked on any more.
+    Ended(TaskKey, How),
+    Wake,
+}
+
+impl Porter {
+    /// Works until stopped or, with `once`, until all that is in the watch folders has come to an end. `tell` is
+    /// called with each event of the record behind the start, and must not wait for anything.
+    pub fn run(self: &Arc<Self>, once: bool, tell: impl FnMut(&Event)) -> Result<Ended> {
+        let (to_desk, desk) = channel();
+        *self.stop.0.wake.lock().unwrap_or_else(|e| e.into_inner()) = Some(to_desk.clone());
+        self.sweep_work()?;
+        let told = self.store.read(|v| v.last_event())?;
+        let (house, program) = (self.house.name.clone(), env!("CARGO_PKG_VERSION").to_owned());
+        let watches = (0..self.house.watches.len()).map(|i| self.start_watch(i, &to_desk)).collect();
+        let mut d = Dispatch {
+            porter: self.clone(),
+            began: Instant::now(),
+            schedule: Schedule::new(Slots {
+                look: 1,
+                make: self.house.jobs_at_once,
+                carry: CARRIES,
+                carry_each: CARRIES_EACH,
+                moving: MOVES,
+            }),
+            once,
+            to_desk,
+            desk,
+            watches,
+            quiet: HashSet::new(),
+            arrivals: VecDeque::new(),
+            notes: VecDeque::from([Change::Started { house, program }]),
+            rest_until: Tick::ZERO,
+            state_seen: Instant::now(),
+            told,
+            tell,
+            ended: Ended::default(),
+        };
+        let result = d.work();
+        d.watches.iter().for_each(|w| w.stop());
+        self.stop.stop();
+        let _ = self.store.commit([Change::Stopped]);
+        let _ = d.tell_events();
+        result.map(|()| d.ended)
+    }
+
+    fn start_watch(self: &Arc<Self>, index: usize, to_desk: &Sender<Message>) -> WatchThread {
+        let (porter, to_desk) = (self.clone(), to_desk.clone());
+        WatchThread::start(
+            index,
+            self.house.watches[index].clone(),
+            move |w| porter.open_watch(w).map_err(|e| e.to_string()),
+            move |news| drop(to_desk.send(Message::News(news))),
+        )
+    }
+
+    /// Work folders of jobs that ended are left-overs of a kill.
+    fn sweep_work(&self) -> Result<()> {
+        let open: HashSet<JobId> = self.store.read(|v| v.tasks())?.iter().map(|t| t.key.job).collect();
+        let Ok(entries) = std::fs::read_dir(self.house.work()) else { return Ok(()) };
+        for entry in entries.flatten() {
+            let job = entry.file_name().to_str().and_then(|n| n.strip_prefix("job-")?.parse().ok());
+            if job.is_some_and(|job: JobId| !open.contains(&job)) {
+                let _ = std::fs::remove_dir_all(entry.path());
+            }
+        }
+        Ok(())
+    }
+}
+
+struct Dispatch<F> {
+    porter: Arc<Porter>,
+    began: Instant,
+    schedule: Schedule,
+    once: bool,
+    to_desk: Sender<Message>,
+    desk: Receiver<Message>,
+    watches: Vec<WatchThread>,
+    /// Watches in which nothing can become steady any more.
+    quiet: HashSet<usize>,
+    /// What arrived and is not recorded yet: it stays here until it is.
+    arrivals: VecDeque<Arrival>,
+    /// What else happened and is not recorded yet.
+    notes: VecDeque<Change>,
+    /// Nothing is begun before: what happens could not be recorded.
+    rest_until: Tick,
+    state_seen: Instant,
+    told: i64,
+    tell: F,
+    ended: Ended,
+}
+
+impl<F: FnMut(&Event)> Dispatch<F> {
+    fn now(&self) -> Tick {
+        self.began.elapsed()
+    }
+
+    fn work(&mut self) -> Result<()> {
+        for task in self.porter.store.read(|v| v.tasks())? {
+            match &task.cause {
+                // It is given its whole time again: how much of it went by nobody knows.
+                Some(Cause::SecondLook { .. }) => {
+                    let wait = self.second_look(task.key.job)?;
+                    self.schedule.hold(&task.key, self.now() + wait, true);
+                }
+                _ => self.schedule.add(&task.key),
+            }
+        }
+        loop {
+            match self.turn() {
+                Ok(true) => return Ok(()),
+                Ok(false) => (),
+                // A store that cannot be written (a full disk) stops everything but the looking: what is not recorded
+                // must not be done.
+                Err(e @ Error::Store { .. }) if !self.once => {
+                    tracing::warn!("{e}");
+                    self.rest();
+                }
+                Err(e) => return Err(e),
+            }
+        }
+    }
+
+    fn second_look(&self, job: JobId) -> Result<Duration> {
+        let job = self.porter.store.read(|v| v.job(job))?;
+        let watch = job.and_then(|j| self.porter.house.watch(&j.watch));
+        Ok(watch.map_or(Duration::ZERO, |w| w.second_look))
+    }
+
+    fn rest(&mut self) {
+        self.rest_until = self.now() + self.porter.house.retry_after;
+    }
+
+    /// One turn: record what came, begin what can begin, wait for more. True when it is over.
+    fn turn(&mut self) -> Result<bool> {
+        if self.porter.stopping() {
+            self.let_end();
+            return Ok(true);
+        }
+        if self.state_seen.elapsed() > LOOK_AFTER_STATE {
+            self.state_seen = Instant::now();
+            if !self.porter.state.is_there() {
+                return Err(Error::StateGone(self.porter.house.state.clone()));
+            }
+        }
+        if self.now() >= self.rest_until {
+            self.record()?;
+            while let Some(key) = self.schedule.next(self.now()) {
+                self.begin(key);
+            }
+        }
+        self.tell_events()?;
+        if self.once && self.is_over() {
+            let open = self.porter.store.read(|v| v.open_count())?;
+            self.ended.held = open as usize;
+            self.ended.waiting = self.porter.board.waiting();
+            return Ok(true);
+        }
+        let wake = self.schedule.wake(self.now()).unwrap_or(Tick::MAX).max(self.rest_until);
+        let pause = wake.saturating_sub(self.now()).min(LOOK_AFTER_STATE);
+        match self.desk.recv_timeout(pause) {
+            Ok(message) => {
+                self.take(message)?;
+                while let Ok(message) = self.desk.try_recv() {
+                    self.take(message)?;
+                }
+            }
+            Err(RecvTimeoutError::Timeout | RecvTimeoutError::Disconnected) => (),
+        }
+        Ok(false)
+    }
+
+    fn is_over(&self) -> bool {
+        self.quiet.len() == self.watches.len() && self.arrivals.is_empty() && self.schedule.only_held(self.now())
+    }
+
+    /// Arrivals and notes, a transaction for many. What cannot be recorded stays.
+    fn record(&mut self) -> Result<()> {
+        while !self.notes.is_empty() {
+            let all: Vec<Change> = self.notes.iter().cloned().collect();
+            self.porter.store.commit(all)?;
+            self.notes.clear();
+        }
+        while !self.arrivals.is_empty() {
+            let some: Vec<Arrival> = self.arrivals.iter().take(MOST_AT_ONCE).cloned().collect();
+            let watches = &self.porter.house.watches;
+            let (jobs, _) = self.porter.store.change(|tx| {
+                let mut jobs = Vec::new();
+                for a in &some {
+                    let watch = &watches[a.watch].name;
+                    let known = tx.known(watch, &a.path, &a.seen)?;
+                    // With other attributes than it was known by, its content has to be looked at. (A store of an older
+                    // program does not have them all.)
+                    if known.is_some_and(|j| j.seen.changed == a.seen.changed || j.seen.changed == 0) {
+                        continue;
+                    }
+                    let (job, watch, path) = (tx.next_job()?, watch.clone(), a.path.clone());
+                    tx.put(Change::Arrived { job, watch, path, seen: a.seen })?;
+                    jobs.push(job);
+                }
+                Ok(jobs)
+            })?;
+            self.arrivals.drain(..some.len());
+            jobs.iter().for_each(|&job| self.schedule.add(&TaskKey { job, step: Step::Look }));
+        }
+        Ok(())
+    }
+
+    fn begin(&self, key: TaskKey) {
+        let (porter, to_desk) = (self.porter.clone(), self.to_desk.clone());
+        std::thread::spawn(move || {
+            let worker = Worker::start(&porter, &key);
+            let how = tasks::run(&porter, &key, &worker);
+            drop(worker);
+            let _ = to_desk.send(Message::Ended(key, how));
+        });
+    }
+
+    fn take(&mut self, message: Message) -> Result<()> {
+        match message {
+            Message::Wake => (),
+            Message::Ended(key, how) => self.task_ended(&key, how)?,
+            Message::News(news) => self.take_news(news),
+        }
+        Ok(())
+    }
+
+    fn take_news(&mut self, news: News) {
+        let board = &self.porter.board;
+        let name = |i: usize| self.porter.house.watches[i].name.clone();
+        match news {
+            News::Arrived(a) => {
+                self.quiet.remove(&a.watch);
+                self.arrivals.push_back(a);
+            }
+            News::Busy { watch } => _ = self.quiet.remove(&watch),
+            News::Quiet { watch } => _ = self.quiet.insert(watch),
+            News::Waiting { watch, files } => board.set_waiting(&name(watch), files),
+            News::Lost { watch, why } => {
+                board.set_trouble(&name(watch), Some(&why));
+                self.notes.push_back(Change::WatchLost { watch: name(watch), why });
+            }
+            News::Back { watch } => {
+                board.set_trouble(&name(watch), None);
+                self.notes.push_back(Change::WatchBack { watch: name(watch) });
+            }
+        }
+    }
+
+    fn task_ended(&mut self, key: &TaskKey, how: How) -> Result<()> {
+        self.schedule.ended(key);
+        let place = match &key.step {
+            Step::Carry { place, .. } => Some(place.as_str()),
+            _ => None,
+        };
+        match how {
+            How::Moved => {
+                if let Some(place) = place {
+                    self.schedule.well(place);
+                    self.porter.board.set_rest(place, None);
+                }
+                // A store that cannot be read now must not lose them.
+                let tasks = self.porter.store.read(|v| v.tasks_of(key.job)).inspect_err(|_| {
+                    self.schedule.hold(key, Tick::ZERO, true);
+                })?;
+                let keys: Vec<TaskKey> = tasks.into_iter().map(|t| t.key).collect();
+                self.schedule.renew(key.job, &keys);
+                if keys.is_empty() {
+                    let _ = std::fs::remove_dir_all(self.porter.work_folder(key.job));
+                }
+            }
+            How::Held { wait, passing, place_is_away } => {
+                let until = self.now() + wait;
+                self.schedule.hold(key, until, passing);
+                if let (Some(place), Some(why)) = (place, place_is_away) {
+                    self.schedule.rest(place, until);
+                    self.porter.board.set_rest(place, Some((why, wait)));
+                }
+            }
+            How::Stopped => self.schedule.add(key),
+            How::Unrecorded(e) => {
+                tracing::warn!("job {}: {e}", key.job);
+                self.schedule.add(key);
+                self.rest();
+                if self.once {
+                    return Err(e);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn tell_events(&mut self) -> Result<()> {
+        loop {
+            let events = self.porter.store.read(|v| v.events_after(self.told, MOST_EVENTS))?;
+            for event in &events {
+                self.told = event.id;
+                match event.change {
+                    Change::Done { .. } => self.ended.done += 1,
+                    Change::TurnedAway { .. } => self.ended.turned_away += 1,
+                    _ => (),
+                }
+                (self.tell)(event);
+            }
+            if events.len() < MOST_EVENTS as usize {
+                return Ok(());
+            }
+        }
+    }
+
+    /// Work that is under way is told to end; what does not in time is left as a kill would leave it.
+    fn let_end(&mut self) {
+        let until = Instant::now() + GRACE;
+        while self.schedule.running() > 0 {
+            let Some(left) = until.checked_duration_since(Instant::now()) else { return };
+            match self.desk.recv_timeout(left) {
+                Ok(Message::Ended(key, _)) => self.schedule.ended(&key),
+                Ok(_) => (),
+                Err(_) => return,
+            }
+        }
+    }
+}
+

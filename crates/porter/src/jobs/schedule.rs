@@ -1,0 +1,316 @@
+//! Which task is next. Pure: tasks and times go in, tasks come out; the clock is handed in.
+//!
+//! Looking, making, carrying (each place by itself) and moving have slots of their own, so that a slow or absent place
+//! never keeps a clip from being made. What was never tried goes before what is tried again. A place that was found
+//! away rests, with all that waits for it, and then is tried with one task.
+
+use crate::store::{Step, TaskKey};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::time::Duration;
+
+/// Time since the porter began, on a clock that nobody sets.
+pub type Tick = Duration;
+
+/// How many tasks of each kind run at once.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Slots {
+    pub look: usize,
+    pub make: usize,
+    /// To all places, and to each.
+    pub carry: usize,
+    pub carry_each: usize,
+    pub moving: usize,
+}
+
+/// The line a task stands in.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+enum Line {
+    Move,
+    Carry(String),
+    Look,
+    Make,
+}
+
+impl Line {
+    fn of(step: &Step) -> Option<Line> {
+        match step {
+            Step::Look => Some(Line::Look),
+            Step::Make | Step::Hear => Some(Line::Make),
+            Step::Carry { place, .. } => Some(Line::Carry(place.clone())),
+            Step::Clear | Step::TurnAway => Some(Line::Move),
+            // Left alone for the program that knows it.
+            Step::Unknown => None,
+        }
+    }
+}
+
+#[derive(Debug, Default)]
+struct Queue {
+    fresh: BTreeSet<TaskKey>,
+    held: BTreeSet<(Tick, TaskKey)>,
+    running: usize,
+}
+
+#[derive(Debug)]
+pub struct Schedule {
+    slots: Slots,
+    lines: BTreeMap<Line, Queue>,
+    /// When a held task is due.
+    due: BTreeMap<TaskKey, Tick>,
+    /// Held for a time only, not until something is mended.
+    passing: HashSet<TaskKey>,
+    running: HashSet<TaskKey>,
+    /// Places that rest, until when.
+    resting: HashMap<String, Tick>,
+}
+
+impl Schedule {
+    pub fn new(slots: Slots) -> Schedule {
+        Schedule {
+            slots,
+            lines: BTreeMap::new(),
+            due: BTreeMap::new(),
+            passing: HashSet::new(),
+            running: HashSet::new(),
+            resting: HashMap::new(),
+        }
+    }
+
+    /// A task that is to be done; nothing changes if it is known.
+    pub fn add(&mut self, key: &TaskKey) {
+        if self.running.contains(key) || self.due.contains_key(key) {
+            return;
+        }
+        if let Some(line) = Line::of(&key.step) {
+            self.lines.entry(line).or_default().fresh.insert(key.clone());
+        }
+    }
+
+    /// A task is tried again at this time. `passing`: nobody has to do anything about it.
+    pub fn hold(&mut self, key: &TaskKey, until: Tick, passing: bool) {
+        self.forget(key);
+        let Some(line) = Line::of(&key.step) else { return };
+        self.lines.entry(line).or_default().held.insert((until, key.clone()));
+        self.due.insert(key.clone(), until);
+        if passing {
+            self.passing.insert(key.clone());
+        }
+    }
+
+    /// A place is away, and is not asked before this time.
+    pub fn rest(&mut self, place: &str, until: Tick) {
+        self.resting.insert(place.to_owned(), until);
+    }
+
+    /// A place took something.
+    pub fn well(&mut self, place: &str) {
+        self.resting.remove(place);
+    }
+
+    /// A task that was given out is not being worked on any more.
+    pub fn ended(&mut self, key: &TaskKey) {
+        if self.running.remove(key)
+            && let Some(line) = Line::of(&key.step).and_then(|l| self.lines.get_mut(&l))
+        {
+            line.running -= 1;
+        }
+    }
+
+    /// These are all tasks that a job has now: others of it are forgotten, new ones join.
+    pub fn renew(&mut self, job: crate::store::JobId, tasks: &[TaskKey]) {
+        // Of one job there are few, and they stand together.
+        let first = TaskKey { job, step: Step::Look };
+        let fresh = self.lines.values().flat_map(|q| q.fresh.range(&first..).take_while(|k| k.job == job));
+        let held = self.due.range(&first..).map(|(k, _)| k).take_while(|k| k.job == job);
+        let gone: Vec<TaskKey> = fresh.chain(held).filter(|k| !tasks.contains(k)).cloned().collect();
+        gone.iter().for_each(|k| self.forget(k));
+        tasks.iter().for_each(|k| self.add(k));
+    }
+
+    fn forget(&mut self, key: &TaskKey) {
+        if let Some(line) = Line::of(&key.step).and_then(|l| self.lines.get_mut(&l)) {
+            line.fresh.remove(key);
+            if let Some(until) = self.due.remove(key) {
+                line.held.remove(&(until, key.clone()));
+            }
+        }
+        self.passing.remove(key);
+    }
+
+    fn running_in(&self, wanted: fn(&Line) -> bool) -> usize {
+        self.lines.iter().filter(|(l, _)| wanted(l)).map(|(_, q)| q.running).sum()
+    }
+
+    fn has_slot(&self, line: &Line, queue: &Queue) -> bool {
+        match line {
+            Line::Move => queue.running < self.slots.moving,
+            Line::Look => queue.running < self.slots.look,
+            Line::Make => queue.running < self.slots.make,
+            Line::Carry(place) => {
+                // A place that rested is tried with one.
+                let each = if self.resting.contains_key(place) { 1 } else { self.slots.carry_each };
+                queue.running < each && self.running_in(|l| matches!(l, Line::Carry(_))) < self.slots.carry
+            }
+        }
+    }
+
+    fn rests(&self, line: &Line, now: Tick) -> Option<Tick> {
+        match line {
+            Line::Carry(place) => self.resting.get(place).copied().filter(|until| *until > now),
+            _ => None,
+        }
+    }
+
+    /// The next task to begin now, if there is one and a slot for it.
+    pub fn next(&mut self, now: Tick) -> Option<TaskKey> {
+        let key = self.lines.iter().find_map(|(line, queue)| {
+            if !self.has_slot(line, queue) || self.rests(line, now).is_some() {
+                return None;
+            }
+            let again = || queue.held.first().filter(|(due, _)| *due <= now).map(|(_, k)| k);
+            let tried_first = matches!(line, Line::Carry(p) if self.resting.contains_key(p));
+            let key = if tried_first { again().or(queue.fresh.first()) } else { queue.fresh.first().or_else(again) };
+            key.cloned()
+        })?;
+        self.forget(&key);
+        self.running.insert(key.clone());
+        if let Some(line) = Line::of(&key.step) {
+            self.lines.entry(line).or_default().running += 1;
+        }
+        Some(key)
+    }
+
+    /// When something that waits for its time can begin.
+    pub fn wake(&self, now: Tick) -> Option<Tick> {
+        let next = |(line, queue): (&Line, &Queue)| {
+            if !self.has_slot(line, queue) {
+                return None;
+            }
+            let first = queue.held.first().map(|(due, _)| *due);
+            match self.rests(line, now) {
+                Some(until) if !queue.fresh.is_empty() => Some(until),
+                Some(until) => first.map(|due| due.max(until)),
+                None => first,
+            }
+        };
+        self.lines.iter().filter_map(next).min()
+    }
+
+    pub fn running(&self) -> usize {
+        self.running.len()
+    }
+
+    /// True if nothing runs, and all that is left waits for something to be mended.
+    pub fn only_held(&self, now: Tick) -> bool {
+        let stands = |(line, queue): (&Line, &Queue)| queue.fresh.is_empty() || self.rests(line, now).is_some();
+        self.running.is_empty() && self.passing.is_empty() && self.lines.iter().all(stands)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    const SLOTS: Slots = Slots { look: 1, make: 1, carry: 3, carry_each: 2, moving: 1 };
+
+    fn key(job: i64, step: &str) -> TaskKey {
+        let step = match step {
+            "look" => Step::Look,
+            "make" => Step::Make,
+            "hear" => Step::Hear,
+            "clear" => Step::Clear,
+            place => Step::Carry { output: 0, place: place.to_owned() },
+        };
+        TaskKey { job, step }
+    }
+
+    fn s(seconds: u64) -> Tick {
+        Duration::from_secs(seconds)
+    }
+
+    /// Names of what begins now, as `job:step`.
+    fn begun(schedule: &mut Schedule, now: u64) -> Vec<String> {
+        let name = |k: TaskKey| match k.step {
+            Step::Carry { place, .. } => format!("{}:{place}", k.job),
+            step => format!("{}:{}", k.job, step.name()),
+        };
+        std::iter::from_fn(|| schedule.next(s(now)).map(name)).collect()
+    }
+
+    #[test]
+    fn each_kind_has_its_own_slots() {
+        let mut t = Schedule::new(SLOTS);
+        for job in 1..=3 {
+            for step in ["look", "make", "nas", "cloud", "clear"] {
+                t.add(&key(job, step));
+            }
+        }
+        assert_eq!(begun(&mut t, 0), ["1:clear", "1:cloud", "2:cloud", "1:nas", "1:look", "1:make"]);
+        t.ended(&key(1, "make"));
+        t.ended(&key(1, "cloud"));
+        assert_eq!(begun(&mut t, 0), ["3:cloud", "2:make"]);
+        // Given out is given out.
+        t.add(&key(1, "look"));
+        assert_eq!(begun(&mut t, 9).len(), 0);
+    }
+
+    #[test]
+    fn a_place_that_is_away_keeps_nobody_from_being_made() {
+        let mut t = Schedule::new(SLOTS);
+        for job in 1..=4000 {
+            t.add(&key(job, "nas"));
+        }
+        assert_eq!(begun(&mut t, 0), ["1:nas", "2:nas"]);
+        for job in 1..=2 {
+            t.ended(&key(job, "nas"));
+            t.hold(&key(job, "nas"), s(10), false);
+            t.rest("nas", s(10));
+        }
+        t.add(&key(4001, "make"));
+        assert_eq!(begun(&mut t, 1), ["4001:make"]);
+        t.ended(&key(4001, "make"));
+        assert!(t.only_held(s(1)) && !t.only_held(s(10)));
+        assert_eq!(t.wake(s(1)), Some(s(10)));
+        // One is sent to look; when the place takes it, the rest follow.
+        assert_eq!(begun(&mut t, 10), ["1:nas"]);
+        t.ended(&key(1, "nas"));
+        t.well("nas");
+        assert_eq!(begun(&mut t, 11), ["3:nas", "4:nas"]);
+    }
+
+    #[rstest]
+    #[case::fresh_first(5, &["2:make"])]
+    #[case::in_time(20, &["2:make"])]
+    fn what_was_never_tried_goes_first(#[case] now: u64, #[case] want: &[&str]) {
+        let mut t = Schedule::new(SLOTS);
+        t.hold(&key(1, "make"), s(10), false);
+        t.add(&key(2, "make"));
+        assert_eq!(begun(&mut t, now), want);
+        t.ended(&key(2, "make"));
+        assert_eq!(begun(&mut t, now).len(), usize::from(now >= 10));
+    }
+
+    #[test]
+    fn a_jobs_tasks_are_renewed() {
+        let mut t = Schedule::new(SLOTS);
+        t.add(&key(1, "make"));
+        t.add(&key(2, "make"));
+        t.hold(&key(1, "nas"), s(5), false);
+        t.renew(1, &[key(1, "hear"), key(1, "cloud")]);
+        assert_eq!(begun(&mut t, 9), ["1:cloud", "1:hear"]);
+        t.ended(&key(1, "hear"));
+        assert_eq!(begun(&mut t, 9), ["2:make"]);
+        t.renew(2, &[]);
+        assert_eq!(t.running(), 2, "what runs, runs");
+    }
+
+    #[test]
+    fn a_second_look_is_waited_for() {
+        let mut t = Schedule::new(SLOTS);
+        t.hold(&key(1, "look"), s(30), true);
+        assert!(!t.only_held(s(1)));
+        t.hold(&key(1, "look"), s(30), false);
+        assert!(t.only_held(s(1)));
+    }
+}

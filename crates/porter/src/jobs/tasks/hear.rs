@@ -1,0 +1,37 @@
+//! Transcripts, in a child. A service that is away holds the transcripts that need it, and nothing else.
+
+use super::make::{Made, failed, unexpected};
+use super::{Desk, Next, wait_after};
+use crate::error::Result;
+use crate::maker::{Class, End, Outcome, Work};
+use crate::store::{Cause, OutputEnd, Task};
+use std::time::Instant;
+
+pub fn hear(d: &Desk<'_>, task: &Task) -> Result<Next> {
+    let start = Instant::now();
+    let all = d.porter.store.read(|v| v.outputs(d.job.id))?;
+    let folder = d.work_folder()?;
+    let outputs = d.ordered(&folder, all.iter().filter(|o| o.heard && o.end == OutputEnd::Open))?;
+    let made = |o: &&crate::store::Output| !o.heard && matches!(o.end, OutputEnd::Made { .. });
+    let media = d.ordered(&folder, all.iter().filter(made))?;
+    let numbers: Vec<u32> = outputs.iter().map(|o| o.number).collect();
+    match d.in_child(Work::Hear { outputs, media }, &folder)? {
+        Made::Gone(next) => Ok(next),
+        Made::Did(Outcome::Ended(ends, heard)) => {
+            d.record_heard(&ends, &heard)?;
+            let away = ends.iter().find_map(|(_, e)| match e {
+                End::Failed { class: Class::Service, why } => Some(why.clone()),
+                _ => None,
+            });
+            Ok(match away {
+                Some(why) => {
+                    Next::wait(Cause::Service { why }, wait_after(start.elapsed(), d.porter.house.retry_after))
+                }
+                None => Next::Moved,
+            })
+        }
+        Made::Did(Outcome::Failed { class, message }) => failed(d, task, class, &message, &numbers),
+        Made::Did(Outcome::Broke(why)) => d.child_broke(&numbers, why),
+        Made::Did(_) => Err(unexpected()),
+    }
+}

@@ -1,0 +1,114 @@
+//! What is it, and which rules hold?
+
+use super::original::{self, Source};
+use super::{Desk, MAX_TRIES, Next, Worker};
+use crate::error::{Error, Result};
+use crate::files::copy::digest_of;
+use crate::maker::{self, Class, Order, Outcome, Run, Work};
+use crate::progress::{Progress, Stage};
+use crate::route::{self, Decision, Item};
+use crate::store::{Change, Job, PlannedOutput, RECIPE_VERSION, Task};
+use media::facts::{self, Facts};
+use std::fs::File;
+use std::path::Path;
+
+pub fn look(d: &Desk<'_>, task: &Task) -> Result<Next> {
+    let source = match original::source(d)? {
+        Source::Same(at) => at,
+        Source::Changed => return d.withdraw(original::CHANGED),
+        Source::Gone => return d.withdraw(original::GONE),
+    };
+    if let Some(known) = worked_on_before(d, &source)? {
+        return d.withdraw(&known);
+    }
+    d.commit(Change::Begun { job: d.job.id })?;
+    let folder = d.work_folder()?;
+    let order = d.order(Work::Look, &folder);
+    let run = Run { program: &d.porter.program, limits: &d.porter.house.maker, source: Some(source.open()?), order };
+    match maker::run(run, |p| d.worker.tell(p), || d.porter.stopping())? {
+        Outcome::Looked(facts) => match &facts.damage {
+            Some(damage) => d.damaged(task.cause.as_ref(), &format!("damaged: {damage}")),
+            None => plan(d, &facts),
+        },
+        Outcome::Failed { class: Class::Damaged, message } => d.damaged(task.cause.as_ref(), &message),
+        Outcome::Failed { class: Class::Stopped, .. } => Err(Error::Stopped),
+        Outcome::Failed { class: Class::System, message } => Err(Error::Away(message)),
+        Outcome::Failed { message, .. } => d.turn_away(&message),
+        Outcome::Broke(_) if d.porter.stopping() => Err(Error::Stopped),
+        Outcome::Broke(why) => match d.broke(&why)? {
+            tries if tries >= MAX_TRIES => d.turn_away(&why),
+            _ => Ok(Next::Moved),
+        },
+        Outcome::Ended(..) | Outcome::Tried(..) => Err(Error::Maker("the child did something else".into())),
+    }
+}
+
+/// The same path, size, time and file as an ended job's original that was left there, with other attributes: the
+/// content tells whether it is the same.
+fn worked_on_before(d: &Desk<'_>, source: &original::Found) -> Result<Option<String>> {
+    let job = d.job;
+    let known = d.porter.store.read(|v| v.known_before(job))?;
+    let Some(Job { id, content: Some(content), .. }) = known else { return Ok(None) };
+    d.worker.tell(Progress { stage: Stage::Looking, of: Some(job.seen.size), ..Progress::default() });
+    let found = digest_of(&mut source.open()?, &source.path(), false, d.worker as &Worker)?;
+    if found != content {
+        return Ok(None);
+    }
+    d.commit(Change::Touched { job: id, seen: job.seen })?;
+    Ok(Some(format!("job {id} worked on this very content; only other attributes of the file changed since")))
+}
+
+fn plan(d: &Desk<'_>, facts: &Facts) -> Result<Next> {
+    let job = d.job;
+    let item = Item { watch: &d.watch.name, path: &job.path, arrived: job.arrived, job: job.id };
+    let decision: Decision = route::decide(&d.porter.house, &item, facts);
+    if decision.outputs.is_empty() {
+        return d.turn_away(&decision.why_nothing(facts));
+    }
+    let outputs = decision
+        .outputs
+        .into_iter()
+        .enumerate()
+        .map(|(n, o)| PlannedOutput {
+            number: n as u32,
+            rule: o.rule,
+            preset: o.preset,
+            preset_version: o.preset_version,
+            heard: o.recipe.transcript.is_some(),
+            recipe: serde_json::to_value(&o.recipe).unwrap_or_default(),
+            recipe_version: RECIPE_VERSION,
+            extension: o.extension,
+            to: o.to,
+        })
+        .collect();
+    let facts = Box::new(serde_json::to_value(facts).unwrap_or_default());
+    d.commit(Change::Planned { job: job.id, facts, outputs })?;
+    Ok(Next::Moved)
+}
+
+impl Desk<'_> {
+    /// The job's own folder for what is made.
+    pub fn work_folder(&self) -> Result<std::path::PathBuf> {
+        let folder = self.porter.work_folder(self.job.id);
+        std::fs::create_dir_all(&folder).map_err(Error::path("cannot make the folder", &folder))?;
+        Ok(folder)
+    }
+
+    pub fn order(&self, work: Work, folder: &Path) -> Order {
+        let name = self.job.path.file_name().map_or_else(String::new, |n| n.to_string_lossy().into_owned());
+        Order { work, name, folder: folder.to_owned(), bounds: Default::default(), secrets: Vec::new() }
+    }
+}
+
+/// Facts of a file that a person names. A reader that panics is a fault of ours, and no reason for the program to end.
+pub fn facts_of(path: &Path) -> Result<Facts> {
+    let file = File::open(path).map_err(Error::path("cannot read", path))?;
+    match media::guard::catch(|| facts::of(Box::new(file))) {
+        Ok(facts) => Ok(facts?),
+        Err(()) => Err(media::Error::unsupported(
+            "",
+            "reading it failed in a way that was not foreseen; please report it",
+        )
+        .into()),
+    }
+}

@@ -1,0 +1,180 @@
+//! All outputs of pictures and sound, in one pass, in a child.
+
+use super::original::{self, Source};
+use super::{Desk, MAX_TRIES, Next, go_on};
+use crate::error::{Error, Result};
+use crate::maker::{self, Class, End, Ordered, Outcome, Run, Work};
+use crate::store::{Change, JobId, NotMade, Output, OutputEnd, Sql, Task, Tx};
+use std::path::{Path, PathBuf};
+use words::Transcript;
+
+pub fn make(d: &Desk<'_>, task: &Task) -> Result<Next> {
+    let outputs = d.porter.store.read(|v| v.outputs(d.job.id))?;
+    let folder = d.work_folder()?;
+    let open = d.ordered(&folder, outputs.iter().filter(|o| !o.heard && o.end == OutputEnd::Open))?;
+    // What breaks a child is one output's fault, or the source's: each by itself tells which.
+    if task.tries > 0 && open.len() > 1 {
+        for o in open {
+            match d.in_child(Work::Make(vec![o.clone()]), &folder)? {
+                Made::Gone(next) => return Ok(next),
+                Made::Did(Outcome::Ended(ends, _)) => d.record(&ends)?,
+                Made::Did(Outcome::Failed { class, message }) => return failed(d, task, class, &message, &[o.number]),
+                Made::Did(Outcome::Broke(why)) => d.record(&[(o.number, End::Failed { class: Class::Limit, why })])?,
+                Made::Did(_) => return Err(unexpected()),
+            }
+        }
+        return Ok(Next::Moved);
+    }
+    let numbers: Vec<u32> = open.iter().map(|o| o.number).collect();
+    match d.in_child(Work::Make(open), &folder)? {
+        Made::Gone(next) => Ok(next),
+        Made::Did(Outcome::Ended(ends, _)) => {
+            d.record(&ends)?;
+            Ok(Next::Moved)
+        }
+        Made::Did(Outcome::Failed { class, message }) => failed(d, task, class, &message, &numbers),
+        Made::Did(Outcome::Broke(why)) => d.child_broke(&numbers, why),
+        Made::Did(_) => Err(unexpected()),
+    }
+}
+
+pub fn unexpected() -> Error {
+    Error::Maker("the child did something else than was ordered".into())
+}
+
+/// Nothing of these outputs could be made.
+pub fn failed(d: &Desk<'_>, task: &Task, class: Class, why: &str, outputs: &[u32]) -> Result<Next> {
+    match (class, &task.cause) {
+        (Class::System, _) => Err(Error::Away(why.to_owned())),
+        (Class::Stopped, _) => Err(Error::Stopped),
+        // It may have a slow writer.
+        (Class::Damaged, None) => d.damaged(None, why),
+        _ => d.not_made(outputs, why),
+    }
+}
+
+/// What came of asking a child.
+pub enum Made {
+    Did(Outcome),
+    /// The source is not what it was; the job is over.
+    Gone(Next),
+}
+
+impl Desk<'_> {
+    pub fn made_file(&self, folder: &Path, output: &Output) -> PathBuf {
+        folder.join(format!("output-{}.{}", output.number, output.extension))
+    }
+
+    /// Outputs as an order has them.
+    pub fn ordered<'o>(
+        &self,
+        folder: &Path,
+        outputs: impl Iterator<Item = &'o Output>,
+    ) -> Result<Vec<Ordered>> {
+        outputs
+            .map(|o| {
+                let recipe = o.recipe.clone().map_err(|why| {
+                    let start = format!("output {} (preset \"{}\"): {why}", o.number + 1, o.preset);
+                    Error::Unreadable(format!("{start}; use the program that planned it, or move the file out and in again"))
+                })?;
+                Ok(Ordered { number: o.number, path: self.made_file(folder, o), recipe })
+            })
+            .collect()
+    }
+
+    /// Has a child work on the source, which must be what arrived before and after.
+    pub fn in_child(&self, work: Work, folder: &Path) -> Result<Made> {
+        let source = match original::source(self)? {
+            Source::Same(at) => at,
+            Source::Changed => return Ok(Made::Gone(self.withdraw(original::CHANGED)?)),
+            Source::Gone => return Ok(Made::Gone(self.withdraw(original::GONE)?)),
+        };
+        let mut order = self.order(work, folder);
+        order.bounds.seconds = self.porter.house.maker.longest.as_secs().saturating_mul(64).max(60);
+        order.secrets = secrets(&order.work)?;
+        let run =
+            Run { program: &self.porter.program, limits: &self.porter.house.maker, source: Some(source.open()?), order };
+        let outcome = maker::run(run, |p| self.worker.tell(p), || self.porter.stopping())?;
+        if self.porter.stopping() && matches!(outcome, Outcome::Broke(_)) {
+            return Err(Error::Stopped);
+        }
+        crate::stops::here("made, not recorded");
+        // What was made of a file that changed meanwhile is of neither.
+        if matches!(outcome, Outcome::Ended(..)) && !matches!(original::source(self)?, Source::Same(_)) {
+            return Ok(Made::Gone(self.withdraw(original::CHANGED)?));
+        }
+        Ok(Made::Did(outcome))
+    }
+
+    /// Records what became of outputs; those that wait for a service have no end yet.
+    pub fn record(&self, ends: &[(u32, End)]) -> Result<()> {
+        let job = self.job.id;
+        self.porter
+            .store
+            .change(|tx| {
+                let presets = presets(tx, job)?;
+                for (output, end) in ends {
+                    let (output, preset) = (*output, presets(*output));
+                    if let End::Made { files, made } = end {
+                        let (files, made) = (files.clone(), made.clone());
+                        tx.put(Change::Made { job, output, preset, files, made })?;
+                    } else if let Some((end, why)) = end.not_made() {
+                        tx.put(Change::NotMade { job, output, preset, end, why: why.to_owned() })?;
+                    }
+                }
+                go_on(tx, job)
+            })
+            .map(|_| ())
+    }
+
+    /// Keeps what was heard for the search, and then records.
+    pub fn record_heard(&self, ends: &[(u32, End)], heard: &[Transcript]) -> Result<()> {
+        if !heard.is_empty() {
+            self.porter.keep_said(self.job.id, &self.watch.name, heard)?;
+        }
+        self.record(ends)
+    }
+
+    /// A child broke that made these outputs: once may be chance.
+    pub fn child_broke(&self, outputs: &[u32], why: String) -> Result<Next> {
+        if self.broke(&why)? >= MAX_TRIES {
+            return self.not_made(outputs, &why);
+        }
+        Ok(Next::Moved)
+    }
+
+    fn not_made(&self, outputs: &[u32], why: &str) -> Result<Next> {
+        let job = self.job.id;
+        self.porter.store.change(|tx| {
+            let presets = presets(tx, job)?;
+            for &output in outputs {
+                let (end, why, preset) = (NotMade::Failed, why.to_owned(), presets(output));
+                tx.put(Change::NotMade { job, output, preset, end, why })?;
+            }
+            go_on(tx, job)
+        })?;
+        Ok(Next::Moved)
+    }
+}
+
+/// The names of the presets of a job's outputs.
+fn presets(tx: &Tx<'_>, job: JobId) -> Sql<impl Fn(u32) -> String + use<>> {
+    let outputs = tx.outputs(job)?;
+    Ok(move |n| outputs.iter().find(|o| o.number == n).map_or_else(String::new, |o| o.preset.clone()))
+}
+
+/// Secrets of the services that an order asks.
+fn secrets(work: &Work) -> Result<Vec<(crate::services::Secret, crate::services::Hidden)>> {
+    let Work::Hear { outputs, .. } = work else { return Ok(Vec::new()) };
+    let recipes = outputs.iter().filter_map(|o| o.recipe.transcript.as_ref());
+    let mut all = Vec::new();
+    for service in recipes.flat_map(|t| t.hearing.service.iter().chain(&t.summary)) {
+        for secret in service.secrets() {
+            // One that cannot be read is told by the service's own try, with its name.
+            if let Ok(hidden) = secret.read() {
+                all.push((secret.clone(), hidden));
+            }
+        }
+    }
+    Ok(all)
+}

@@ -1,0 +1,172 @@
+//! What happens to originals. Where one goes is recorded before it goes.
+
+use super::{Desk, Worker};
+use crate::error::{Error, Result};
+use crate::files::dir::entry_of;
+use crate::files::moving::{At, Moved, finish, move_if_free};
+use crate::files::{Dir, Seen};
+use crate::progress::{Progress, Stage, Unit};
+use crate::store::Change;
+use std::ffi::{OsStr, OsString};
+use std::fs::File;
+use std::io::ErrorKind;
+use std::os::unix::ffi::{OsStrExt, OsStringExt};
+use std::path::{Path, PathBuf};
+
+pub const CHANGED: &str = "the file changed while it was worked on; what it is now arrives anew";
+pub const GONE: &str = "the file is gone from the watch folder";
+
+/// Longest file name of common file systems, in bytes.
+pub const MAX_NAME: usize = 255;
+
+/// Whether the file is still the one that arrived.
+pub enum Source {
+    Same(Found),
+    Changed,
+    Gone,
+}
+
+/// A source as it was looked at: its folder, held open.
+pub struct Found {
+    dir: Dir,
+    name: OsString,
+    seen: Seen,
+}
+
+impl Found {
+    pub fn at(&self) -> At<'_> {
+        At { dir: &self.dir, name: &self.name }
+    }
+
+    pub fn path(&self) -> PathBuf {
+        self.at().path()
+    }
+
+    /// Opens it, and makes sure that this is the file that was looked at.
+    pub fn open(&self) -> Result<File> {
+        let fail = |e| Error::path("cannot read", &self.path())(e);
+        let file = self.dir.read(&self.name).map_err(fail)?;
+        if entry_of(&file).map_err(fail)?.seen != self.seen {
+            return Err(fail(std::io::Error::other("it changed in this moment")));
+        }
+        Ok(file)
+    }
+}
+
+/// A watch folder that is away takes its files along: that is an error here, and no reason to give a job up.
+pub fn source(d: &Desk<'_>) -> Result<Source> {
+    let folder = d.watch_folder()?;
+    let path = folder.path().join(&d.job.path);
+    let fail = |e| Error::path("cannot look at", &path)(e);
+    let (dir, name) = match folder.holder(&d.job.path, false) {
+        Ok(found) => found,
+        Err(e) if matches!(e.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => return Ok(Source::Gone),
+        Err(e) => return Err(fail(e)),
+    };
+    Ok(match dir.look(name).map_err(fail)? {
+        Some(e) if is_same(&e.seen, &d.job.seen) => {
+            Source::Same(Found { name: name.to_owned(), dir, seen: e.seen })
+        }
+        Some(_) => Source::Changed,
+        None => Source::Gone,
+    })
+}
+
+/// A store of an older program does not have the time of the last change.
+fn is_same(now: &Seen, then: &Seen) -> bool {
+    let then = if then.changed == 0 { Seen { changed: now.changed, ..*then } } else { *then };
+    *now == then
+}
+
+/// What came of moving an original.
+pub enum Original {
+    At(PathBuf),
+    Changed,
+    Gone,
+}
+
+impl Desk<'_> {
+    /// Moves the original to the first free name under `folder`, keeping its path inside the watch. A move that was
+    /// begun before a restart is ended.
+    pub fn move_original(&self, folder: &Dir, free: impl Fn(&Dir, &OsStr) -> std::io::Result<bool>) -> Result<Original> {
+        let found = source(self)?;
+        if let Some(to) = self.moved_before(folder, &found)? {
+            return Ok(Original::At(to));
+        }
+        let found = match found {
+            Source::Same(found) => found,
+            Source::Changed => return Ok(Original::Changed),
+            Source::Gone => return Ok(Original::Gone),
+        };
+        let (unit, of) = (Unit::Bytes, Some(self.job.seen.size * 2));
+        self.worker.tell(Progress { stage: Stage::Moving, output: None, done: 0, of, unit });
+        let fail = |e| Error::path("cannot open the folder of", &folder.path().join(&self.job.path))(e);
+        let (dir, name) = folder.holder(&self.job.path, true).map_err(fail)?;
+        let stage = format!(".{}-original.deft-porter.part", self.porter.tag(self.job.id));
+        for n in 1.. {
+            let name = numbered_file(name, n);
+            let to = At { dir: &dir, name: &name };
+            let taken = dir.look(&name).map_err(Error::path("cannot look at", &to.path()))?.is_some();
+            if taken || !free(&dir, &name).map_err(Error::path("cannot look beside", &to.path()))? {
+                continue;
+            }
+            self.commit(Change::MovingOriginal { job: self.job.id, to: to.path(), stage: stage.clone() })?;
+            crate::stops::here("about to move the original");
+            match move_if_free(found.at(), to, OsStr::new(&stage), &found.seen, self.worker as &Worker)? {
+                Moved::Done => {
+                    crate::stops::here("original moved");
+                    return Ok(Original::At(to.path()));
+                }
+                Moved::Taken => (),
+                Moved::Changed => return Ok(Original::Changed),
+            }
+        }
+        unreachable!("numbers do not end")
+    }
+
+    /// Where the original is, if a move from before a restart got that far; a half copy of it is cleared away.
+    fn moved_before(&self, folder: &Dir, found: &Source) -> Result<Option<PathBuf>> {
+        let Some(to) = &self.job.original_to else { return Ok(None) };
+        let Ok(inside) = to.strip_prefix(folder.path()) else { return Ok(None) };
+        let fail = |e| Error::path("cannot look at", to)(e);
+        let (dir, name) = match folder.holder(inside, false) {
+            Ok(found) => found,
+            Err(e) if e.kind() == ErrorKind::NotFound => return Ok(None),
+            Err(e) => return Err(fail(e)),
+        };
+        if let Some(stage) = &self.job.original_stage {
+            dir.remove(OsStr::new(stage)).map_err(fail)?;
+        }
+        let target = At { dir: &dir, name };
+        let is_there = match found {
+            Source::Same(found) => finish(found.at(), target, &found.seen, self.worker as &Worker)?,
+            _ => dir.look(name).map_err(fail)?.is_some_and(|e| e.is_file() && e.seen.size == self.job.seen.size),
+        };
+        Ok(is_there.then(|| to.clone()))
+    }
+}
+
+/// `clip_2.mp4`, for any bytes a name may have, kept within [`MAX_NAME`].
+pub fn numbered_file(name: &OsStr, n: u32) -> OsString {
+    let mark = if n < 2 { String::new() } else { format!("_{n}") };
+    let path = Path::new(name);
+    let (stem, ext) = (path.file_stem().unwrap_or_default(), path.extension());
+    let mut tail = OsString::from(mark);
+    if let Some(ext) = ext {
+        tail.push(".");
+        tail.push(ext);
+    }
+    shortened(stem, &tail)
+}
+
+pub fn shortened(stem: &OsStr, tail: &OsStr) -> OsString {
+    let mut end = stem.len().min(MAX_NAME.saturating_sub(tail.len()));
+    let bytes = stem.as_bytes();
+    // Not in the middle of a UTF-8 character.
+    while end > 0 && end < bytes.len() && bytes[end] & 0xc0 == 0x80 {
+        end -= 1;
+    }
+    let mut out = OsString::from_vec(bytes[..end].to_vec());
+    out.push(tail);
+    out
+}

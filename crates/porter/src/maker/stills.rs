@@ -1,0 +1,48 @@
+//! Stills among a job's outputs: the picture is decoded once for all of them.
+
+use super::child::sync;
+use super::{End, Ordered};
+use crate::error::{Error, Result};
+use media::container::{self, Source};
+use media::recipe::StillChoice;
+use media::run::Made;
+use media::still;
+use std::fs::File;
+
+pub fn make(
+    format: &'static still::StillFormat,
+    source: &mut dyn Source,
+    outputs: &[Ordered],
+    mut made_one: impl FnMut(u64),
+) -> Result<Vec<(u32, End)>> {
+    let wanted = outputs.iter().any(|o| o.recipe.media.still.is_some());
+    let picture = if wanted { Some(still::decode(format, source)?) } else { None };
+    let mut ends = Vec::new();
+    for (n, o) in outputs.iter().enumerate() {
+        let end = match (&picture, &o.recipe.media.still) {
+            (Some(picture), Some(recipe)) => super::child::end_of(o, one(picture, recipe, o)),
+            _ => End::NotApplicable("the preset makes no stills, and the file is one picture".into()),
+        };
+        ends.push((o.number, end));
+        made_one(n as u64 + 1);
+    }
+    Ok(ends)
+}
+
+fn one(picture: &still::Decoded, recipe: &media::recipe::StillRecipe, o: &Ordered) -> Result<Made> {
+    let codec = match recipe.format {
+        StillChoice::Jpeg(q) => still::StillCodec::Jpeg(q),
+        StillChoice::Png => still::StillCodec::Png,
+    };
+    let mut file = File::create(&o.path).map_err(Error::path("cannot write", &o.path))?;
+    let size = still::convert(picture, recipe.fit, codec, &mut file)?;
+    sync(&o.path)?;
+    // Read back.
+    let mut back: Box<dyn Source> = Box::new(File::open(&o.path).map_err(Error::path("cannot read", &o.path))?);
+    let head = container::probe_bytes(&mut back)?;
+    let held = still::recognise(&head, &mut back)?.map(|f| still::decode(f, &mut back)).transpose()?;
+    if held.map(|p| (p.width(), p.height())) != Some(size) {
+        return Err(Error::Output("the still that was made does not read back".into()));
+    }
+    Ok(Made { size: Some(size), frames: 1, ..Made::default() })
+}

@@ -1,0 +1,210 @@
+//! What conditions and names can say of an arrival: one table for both, one word with one meaning.
+
+use super::Item;
+use crate::clock;
+use media::facts::Facts;
+
+/// What a field is asked of.
+#[derive(Clone, Copy)]
+pub struct Subject<'a> {
+    pub facts: &'a Facts,
+    pub item: &'a Item<'a>,
+    /// Empty where no output is asked about.
+    pub preset: &'a str,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub enum Value {
+    Text(String),
+    Int(i64),
+    Float(f64),
+}
+
+impl Value {
+    /// As it stands in a name.
+    pub fn words(&self) -> String {
+        match self {
+            Value::Text(t) => t.clone(),
+            Value::Int(n) => n.to_string(),
+            Value::Float(x) => {
+                let text = format!("{x:.3}");
+                text.trim_end_matches('0').trim_end_matches('.').to_owned()
+            }
+        }
+    }
+}
+
+/// One field.
+pub struct Field {
+    pub name: &'static str,
+    /// For lists of what there is.
+    pub help: &'static str,
+    /// Conditions know it too.
+    pub in_conditions: bool,
+    /// Every value it can have, where those are few.
+    pub values: Option<fn() -> Vec<&'static str>>,
+    /// A value of the right type, for trying a condition.
+    pub sample: fn() -> Value,
+    pub get: fn(&Subject<'_>) -> Value,
+}
+
+const fn field(name: &'static str, help: &'static str, sample: fn() -> Value, get: fn(&Subject<'_>) -> Value) -> Field {
+    Field { name, help, in_conditions: true, values: None, sample, get }
+}
+
+fn text(s: impl Into<String>) -> Value {
+    Value::Text(s.into())
+}
+
+fn int(n: impl TryInto<i64>) -> Value {
+    Value::Int(n.try_into().unwrap_or(i64::MAX))
+}
+
+fn os(s: Option<&std::ffi::OsStr>) -> String {
+    s.map_or(String::new(), |s| s.to_string_lossy().into_owned())
+}
+
+const WORD: fn() -> Value = || text("sample");
+const COUNT: fn() -> Value = || Value::Int(1);
+const REAL: fn() -> Value = || Value::Float(25.0);
+
+/// Kinds of files that [`media::facts`] tells.
+fn kinds() -> Vec<&'static str> {
+    vec!["video", "audio", "image", "other"]
+}
+
+fn formats() -> Vec<&'static str> {
+    let containers = media::container::FORMATS.iter().map(|f| f.name);
+    containers.chain(media::still::FORMATS.iter().map(|f| f.name)).collect()
+}
+
+/// To add one: a line here.
+pub static FIELDS: &[Field] = &[
+    Field {
+        values: Some(kinds),
+        ..field("kind", "video, audio, image or other", || text("video"), |s| text(s.facts.kind.to_string()))
+    },
+    Field {
+        values: Some(formats),
+        ..field("format", "container or picture format, MP4", WORD, |s| text(s.facts.format.clone()))
+    },
+    Field {
+        values: Some(media::track::codec_names),
+        ..field("codec", "codec of the picture, or of the sound where there is no picture", WORD, |s| {
+            let f = s.facts;
+            let sound = || f.audio.first().map(|a| a.codec.clone());
+            text(f.picture().map(|v| v.codec.clone()).or_else(sound).unwrap_or_default())
+        })
+    },
+    field("width", "picture width as shown, 0 without a picture", || Value::Int(1920), |s| {
+        int(s.facts.picture().map_or(0, |v| v.width))
+    }),
+    field("height", "picture height as shown, 0 without a picture", || Value::Int(1080), |s| {
+        int(s.facts.picture().map_or(0, |v| v.height))
+    }),
+    field("fps", "frames a second, 0.0 without a rate", REAL, |s| {
+        Value::Float(s.facts.picture().and_then(|v| v.rate).map_or(0.0, |r| r.value()))
+    }),
+    field("seconds", "duration in seconds", REAL, |s| Value::Float(s.facts.duration.map_or(0.0, |d| d.seconds))),
+    field("bytes", "file size", COUNT, |s| int(s.facts.bytes)),
+    field("sound_tracks", "number of sound tracks", COUNT, |s| int(s.facts.audio.len())),
+    field("channels", "channels of the first sound track, 0 without one", COUNT, |s| {
+        int(s.facts.audio.first().map_or(0, |a| a.channels))
+    }),
+    field("captions", "number of caption tracks", COUNT, |s| int(s.facts.captions)),
+    field("timecode", "start timecode, empty without one", WORD, |s| {
+        text(s.facts.timecode.as_ref().map_or(String::new(), |t| t.start.clone()))
+    }),
+    field("reel", "reel name, empty without one", WORD, |s| {
+        text(s.facts.timecode.as_ref().and_then(|t| t.reel.clone()).unwrap_or_default())
+    }),
+    field("name", "the original's name with its extension", WORD, |s| text(os(s.item.path.file_name()))),
+    field("stem", "the original's name without its extension", WORD, |s| text(os(s.item.path.file_stem()))),
+    field("extension", "the original's extension in lower case, empty without one", WORD, |s| {
+        text(os(s.item.path.extension()).to_lowercase())
+    }),
+    field("folder", "the original's folder inside the watch folder, empty at its top", WORD, |s| {
+        text(s.item.path.parent().map_or(String::new(), |p| p.to_string_lossy().into_owned()))
+    }),
+    field("watch", "name of the watch", WORD, |s| text(s.item.watch)),
+    field("date", "the day the file arrived, here: 2026-11-23", WORD, |s| text(clock::local_date(s.item.arrived))),
+    field("time", "the time of day it arrived, here: 07:05:49", WORD, |s| text(clock::local_time(s.item.arrived))),
+    field("job", "the job's number", COUNT, |s| int(s.item.job)),
+    Field {
+        in_conditions: false,
+        ..field("preset", "name of the preset", WORD, |s| text(s.preset))
+    },
+];
+
+/// A field by name.
+pub fn find(name: &str) -> Option<&'static Field> {
+    FIELDS.iter().find(|f| f.name == name)
+}
+
+/// Names of all fields, or of those that conditions know.
+pub fn names(in_conditions: bool) -> Vec<&'static str> {
+    FIELDS.iter().filter(|f| f.in_conditions || !in_conditions).map(|f| f.name).collect()
+}
+
+/// The nearest of some words, if one is near.
+pub fn nearest<'w>(wanted: &str, words: impl IntoIterator<Item = &'w str>) -> Option<&'w str> {
+    let plain = |s: &str| s.chars().filter(|c| c.is_alphanumeric()).flat_map(char::to_lowercase).collect::<String>();
+    let wanted = plain(wanted);
+    let far = |w: &str| distance(&wanted, &plain(w));
+    words
+        .into_iter()
+        .map(|w| (far(w), w))
+        .filter(|(d, w)| *d <= 1 + w.chars().count() / 4)
+        .min_by_key(|(d, _)| *d)
+        .map(|(_, w)| w)
+}
+
+/// Letters to change, add, leave out or swap (optimal string alignment).
+fn distance(a: &str, b: &str) -> usize {
+    let (a, b): (Vec<char>, Vec<char>) = (a.chars().take(80).collect(), b.chars().take(80).collect());
+    let mut rows: Vec<Vec<usize>> = vec![(0..=b.len()).collect()];
+    for i in 1..=a.len() {
+        let mut row = vec![i];
+        for j in 1..=b.len() {
+            let mut least = (rows[i - 1][j] + 1).min(row[j - 1] + 1);
+            least = least.min(rows[i - 1][j - 1] + usize::from(a[i - 1] != b[j - 1]));
+            if i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1] {
+                least = least.min(rows[i - 2][j - 2] + 1);
+            }
+            row.push(least);
+        }
+        rows.push(row);
+    }
+    rows[a.len()][b.len()]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("hight", Some("height"))]
+    #[case("ext", None)]
+    #[case("fodler", Some("folder"))]
+    #[case("sound_track", Some("sound_tracks"))]
+    #[case("qqqq", None)]
+    fn the_nearest_word_is_found(#[case] typed: &str, #[case] want: Option<&str>) {
+        assert_eq!(nearest(typed, names(false)), want);
+    }
+
+    #[test]
+    fn formats_and_codecs_are_named_as_people_write_them() {
+        assert_eq!(nearest("h264", media::track::codec_names()), Some("H.264"));
+        assert_eq!(nearest("mov", formats()), None);
+        assert_eq!(nearest("mp4", formats()), Some("MP4"));
+    }
+
+    #[rstest]
+    #[case(Value::Float(25.0), "25")]
+    #[case(Value::Float(30_000.0 / 1001.0), "29.97")]
+    #[case(Value::Int(7), "7")]
+    fn values_stand_in_names(#[case] v: Value, #[case] want: &str) {
+        assert_eq!(v.words(), want);
+    }
+}

@@ -1,0 +1,101 @@
+//! Which rules hold for an arrival, and what follows. Pure: the house, what arrived and its facts go in, a [`Decision`]
+//! comes out. Conditions are in CEL, the Common Expression Language.
+
+mod condition;
+pub mod fields;
+
+pub use condition::Condition;
+
+use crate::clock::Micros;
+use crate::config::House;
+use crate::recipe::Recipe;
+use crate::store::JobId;
+use fields::Subject;
+use media::facts::Facts;
+use std::path::Path;
+
+/// What arrived.
+#[derive(Clone, Copy, Debug)]
+pub struct Item<'a> {
+    pub watch: &'a str,
+    /// Inside the watch folder.
+    pub path: &'a Path,
+    pub arrived: Micros,
+    pub job: JobId,
+}
+
+/// What is to be made of an arrival, and why.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Decision {
+    pub outputs: Vec<Wanted>,
+    /// What became of each rule of this watch, in order.
+    pub rules: Vec<Ruled>,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub struct Wanted {
+    pub rule: String,
+    pub preset: String,
+    pub preset_version: String,
+    pub recipe: Recipe,
+    pub extension: String,
+    /// Places, each with the name the output is to have there.
+    pub to: Vec<(String, String)>,
+}
+
+/// One rule that was looked at.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Ruled {
+    pub rule: String,
+    /// What it wants.
+    pub when: String,
+    /// Whether it holds; or why that could not be told.
+    pub holds: Result<bool, String>,
+}
+
+/// Outputs, names and places of every rule that holds, and what became of the others.
+pub fn decide(house: &House, item: &Item<'_>, facts: &Facts) -> Decision {
+    let mut decision = Decision::default();
+    let subject = Subject { facts, item, preset: "" };
+    for rule in house.rules.iter().filter(|r| r.is_for(item.watch)) {
+        let holds = rule.when.holds(&subject);
+        let is_so = holds == Ok(true);
+        decision.rules.push(Ruled { rule: rule.name.clone(), when: rule.when.text().to_owned(), holds });
+        for make in rule.make.iter().filter(|_| is_so) {
+            let subject = Subject { preset: &make.preset.name, ..subject };
+            decision.outputs.extend(make.preset.parts.iter().map(|part| {
+                let name = make.name.fill(&subject, &part.extension);
+                Wanted {
+                    rule: rule.name.clone(),
+                    preset: make.preset.name.clone(),
+                    preset_version: make.preset.version.clone(),
+                    recipe: part.recipe.clone(),
+                    extension: part.extension.clone(),
+                    to: make.to.iter().map(|place| (place.clone(), name.clone())).collect(),
+                }
+            }));
+        }
+    }
+    decision
+}
+
+impl Decision {
+    /// Why nothing is to be made.
+    pub fn why_nothing(&self, facts: &Facts) -> String {
+        let what = match facts.picture() {
+            Some(v) => format!("{} {} {}x{}", facts.format, v.codec, v.width, v.height),
+            None => {
+                facts.audio.first().map_or(facts.format.clone(), |a| format!("{} {}", facts.format, a.codec))
+            }
+        };
+        let found = format!("found {}: {what}", facts.kind);
+        if self.rules.is_empty() {
+            return format!("no rule is for this watch folder ({found})");
+        }
+        let passed = self.rules.iter().map(|r| match &r.holds {
+            Ok(_) => format!("rule \"{}\", which wants {}", r.rule, r.when),
+            Err(why) => format!("rule \"{}\", which could not be told: {why}", r.rule),
+        });
+        format!("no rule holds for it ({found}); looked at {}", passed.collect::<Vec<_>>().join("; "))
+    }
+}

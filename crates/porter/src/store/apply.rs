@@ -1,0 +1,255 @@
+//! What each change does to the store: a function of the change and of what stands there, and of nothing else.
+
+use super::change::{CHANGE_VERSION, Change, PlannedOutput, Step, TaskKey};
+use super::rows::{JobId, State};
+use super::view::{Sql, bytes, job_state};
+use crate::clock::Micros;
+use rusqlite::{Connection, params};
+
+/// Records a change and applies it; gives its number.
+pub fn apply(db: &Connection, at: Micros, change: &Change) -> Sql<i64> {
+    let text = json(change)?;
+    let job = change.job();
+    db.prepare_cached("INSERT INTO event (at, job, version, change) VALUES (?, ?, ?, ?)")?
+        .execute(params![at, job, CHANGE_VERSION, text])?;
+    let id = db.last_insert_rowid();
+    act(db, at, change)?;
+    if let Some(job) = job {
+        settle(db, job)?;
+    }
+    Ok(id)
+}
+
+fn json(value: &impl serde::Serialize) -> Sql<String> {
+    serde_json::to_string(value).map_err(|e| rusqlite::Error::ToSqlConversionFailure(e.into()))
+}
+
+fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
+    let run = |sql: &str, params: &[&dyn rusqlite::ToSql]| db.prepare_cached(sql)?.execute(params).map(|_| ());
+    match change {
+        Change::Named { house } => {
+            run("INSERT OR REPLACE INTO fact (name, value) VALUES ('house', ?)", &[house])
+        }
+        Change::Arrived { job, watch, path, seen } => {
+            run(
+                "INSERT INTO job (id, watch, path, size, modified, changed, inode, arrived, state)
+                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, 'waiting')",
+                params![
+                    job, watch, bytes(path), seen.size as i64, seen.modified, seen.changed, seen.inode as i64, at
+                ],
+            )?;
+            run("INSERT OR REPLACE INTO fact (name, value) VALUES ('last_job', ?)", &[job])?;
+            task(db, *job, &Step::Look)
+        }
+        Change::Begun { job } => run("UPDATE job SET started = coalesce(started, ?) WHERE id = ?", params![at, job]),
+        Change::Planned { job, facts, outputs } => {
+            run("UPDATE job SET facts = ? WHERE id = ?", params![json(facts)?, job])?;
+            drop_tasks(db, *job)?;
+            run("DELETE FROM delivery WHERE job = ?", &[job])?;
+            run("DELETE FROM output WHERE job = ?", &[job])?;
+            outputs.iter().try_for_each(|o| planned(db, *job, o))?;
+            make_what_is_open(db, *job)
+        }
+        Change::Made { job, output, files, made, .. } => {
+            run(
+                "UPDATE output SET end = 'made', why = NULL, files = ?, made = ? WHERE job = ? AND number = ?",
+                params![json(files)?, json(made)?, job, output],
+            )?;
+            run(
+                "INSERT OR IGNORE INTO task (job, step, output, place)
+                 SELECT job, 'carry', output, place FROM delivery
+                 WHERE job = ? AND output = ? AND delivered IS NULL
+                     AND EXISTS (SELECT 1 FROM job j WHERE j.id = delivery.job AND j.ended IS NULL)",
+                params![job, output],
+            )?;
+            make_what_is_open(db, *job)
+        }
+        Change::NotMade { job, output, end, why, .. } => {
+            let end = json(end)?;
+            run(
+                "UPDATE output SET end = ?, why = ? WHERE job = ? AND number = ?",
+                params![end.trim_matches('"'), why, job, output],
+            )?;
+            make_what_is_open(db, *job)
+        }
+        Change::Remade { job, output, .. } => {
+            run(
+                "UPDATE output SET end = 'open', why = NULL, files = NULL, made = NULL WHERE job = ? AND number = ?",
+                params![job, output],
+            )?;
+            run("DELETE FROM task WHERE job = ? AND step = 'carry' AND output = ?", params![job, output])?;
+            make_what_is_open(db, *job)
+        }
+        Change::Carrying { job, output, place, name, ticket, .. } => run(
+            "UPDATE delivery SET name = ?, ticket = ? WHERE job = ? AND output = ? AND place = ?",
+            params![name, json(ticket)?, job, output, place],
+        ),
+        Change::Delivered { job, output, place, name, proof, .. } => {
+            run(
+                "UPDATE delivery SET name = ?, delivered = ?, proof = ? WHERE job = ? AND output = ? AND place = ?",
+                params![name, at, json(proof)?, job, output, place],
+            )?;
+            drop_task(db, *job, &Step::Carry { output: *output, place: place.clone() })
+        }
+        Change::AllDelivered { job } => task(db, *job, &Step::Clear),
+        Change::Held { task, cause, next_try } => {
+            let (step, output, place) = parts(&task.step);
+            run(
+                "UPDATE task SET cause = ?, next_try = ? WHERE job = ? AND step = ? AND output = ? AND place = ?",
+                params![json(cause)?, next_try, task.job, step, output, place],
+            )
+        }
+        Change::Broke { task, .. } => {
+            let (step, output, place) = parts(&task.step);
+            run(
+                "UPDATE task SET tries = tries + 1 WHERE job = ? AND step = ? AND output = ? AND place = ?",
+                params![task.job, step, output, place],
+            )
+        }
+        Change::Released { task } => release(db, task),
+        Change::MovingOriginal { job, to, stage } => run(
+            "UPDATE job SET original_to = ?, original_stage = ? WHERE id = ?",
+            params![bytes(to), stage, job],
+        ),
+        Change::RemovingOriginal { job } => {
+            run("UPDATE job SET original_to = NULL, original_stage = NULL WHERE id = ?", &[job])
+        }
+        Change::Done { job, content, .. } => {
+            run("UPDATE job SET content = ? WHERE id = ?", params![content, job])?;
+            end(db, at, *job, &State::Done)
+        }
+        Change::TurningAway { job, reason } => {
+            drop_tasks(db, *job)?;
+            run(
+                "UPDATE job SET reason = ?, original_to = NULL, original_stage = NULL WHERE id = ?",
+                params![reason, job],
+            )?;
+            task(db, *job, &Step::TurnAway)
+        }
+        Change::TurnedAway { job, at: place } => {
+            run("UPDATE job SET original_to = ? WHERE id = ?", params![bytes(place), job])?;
+            end(db, at, *job, &State::TurnedAway)
+        }
+        Change::Withdrawn { job, reason } => {
+            run("UPDATE job SET reason = ? WHERE id = ?", params![reason, job])?;
+            run("DELETE FROM delivery WHERE job = ? AND delivered IS NULL AND ticket IS NULL", &[job])?;
+            end(db, at, *job, &State::Withdrawn)
+        }
+        Change::Touched { job, seen } => run(
+            "UPDATE job SET size = ?, modified = ?, changed = ?, inode = ? WHERE id = ?",
+            params![seen.size as i64, seen.modified, seen.changed, seen.inode as i64, job],
+        ),
+        Change::FolderKnown { role, name, path, identity } => run(
+            "INSERT OR REPLACE INTO folder (role, name, path, identity) VALUES (?, ?, ?, ?)",
+            params![json(role)?.trim_matches('"'), name, bytes(path), json(identity)?],
+        ),
+        Change::Started { .. }
+        | Change::Stopped
+        | Change::WatchLost { .. }
+        | Change::WatchBack { .. }
+        | Change::Told { .. }
+        | Change::Unknown => Ok(()),
+    }
+}
+
+fn planned(db: &Connection, job: JobId, o: &PlannedOutput) -> Sql<()> {
+    db.prepare_cached(
+        "INSERT INTO output (job, number, rule, preset, preset_version, recipe, recipe_version, heard, extension, end)
+         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, 'open')",
+    )?
+    .execute(params![
+        job,
+        o.number,
+        o.rule,
+        o.preset,
+        o.preset_version,
+        json(&o.recipe)?,
+        o.recipe_version,
+        o.heard,
+        o.extension
+    ])?;
+    for (place, wanted) in &o.to {
+        db.prepare_cached("INSERT OR IGNORE INTO delivery (job, output, place, wanted) VALUES (?, ?, ?, ?)")?
+            .execute(params![job, o.number, place, wanted])?;
+    }
+    Ok(())
+}
+
+/// A task by the columns that name it.
+pub fn parts(step: &Step) -> (&'static str, i64, &str) {
+    match step {
+        Step::Carry { output, place } => (step.name(), i64::from(*output), place),
+        _ => (step.name(), -1, ""),
+    }
+}
+
+/// A job that ended has nothing to do any more, whatever of it is still told.
+fn task(db: &Connection, job: JobId, step: &Step) -> Sql<()> {
+    let (step, output, place) = parts(step);
+    db.prepare_cached(
+        "INSERT OR IGNORE INTO task (job, step, output, place)
+         SELECT id, ?2, ?3, ?4 FROM job WHERE id = ?1 AND ended IS NULL",
+    )?
+    .execute(params![job, step, output, place])
+        .map(|_| ())
+}
+
+fn drop_task(db: &Connection, job: JobId, step: &Step) -> Sql<()> {
+    let (step, output, place) = parts(step);
+    db.prepare_cached("DELETE FROM task WHERE job = ? AND step = ? AND output = ? AND place = ?")?
+        .execute(params![job, step, output, place])
+        .map(|_| ())
+}
+
+fn drop_tasks(db: &Connection, job: JobId) -> Sql<()> {
+    db.prepare_cached("DELETE FROM task WHERE job = ?")?.execute([job]).map(|_| ())
+}
+
+fn release(db: &Connection, task: &TaskKey) -> Sql<()> {
+    let (step, output, place) = parts(&task.step);
+    db.prepare_cached(
+        "UPDATE task SET cause = NULL, next_try = NULL WHERE job = ? AND step = ? AND output = ? AND place = ?",
+    )?
+    .execute(params![task.job, step, output, place])
+    .map(|_| ())
+}
+
+/// The making of a job is over when none of its outputs is open. Hearing comes behind making: a page of words may
+/// play a proxy.
+fn make_what_is_open(db: &Connection, job: JobId) -> Sql<()> {
+    let open = |heard: bool| -> Sql<bool> {
+        db.prepare_cached("SELECT 1 FROM output WHERE job = ? AND heard = ? AND end = 'open'")?
+            .exists(params![job, heard])
+    };
+    for (step, wanted) in [(Step::Make, open(false)?), (Step::Hear, !open(false)? && open(true)?)] {
+        if wanted {
+            task(db, job, &step)?;
+        } else {
+            drop_task(db, job, &step)?;
+        }
+    }
+    Ok(())
+}
+
+fn end(db: &Connection, at: Micros, job: JobId, state: &State) -> Sql<()> {
+    drop_tasks(db, job)?;
+    let again = db
+        .prepare_cached("UPDATE job SET state = ?, ended = ? WHERE id = ? AND ended IS NULL")?
+        .execute(params![state.name(), at, job])?;
+    if again > 0 {
+        db.prepare_cached(
+            "INSERT INTO tally (state, jobs) VALUES (?, 1) ON CONFLICT (state) DO UPDATE SET jobs = jobs + 1",
+        )?
+        .execute([state.name()])?;
+    }
+    Ok(())
+}
+
+/// The job's own state follows from its tasks.
+fn settle(db: &Connection, job: JobId) -> Sql<()> {
+    if let Some(state) = job_state(db, job)? {
+        db.prepare_cached("UPDATE job SET state = ? WHERE id = ? AND ended IS NULL AND state != ?1")?
+            .execute(params![state.name(), job])?;
+    }
+    Ok(())
+}

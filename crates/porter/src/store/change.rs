@@ -1,0 +1,239 @@
+//! What can happen, as stored values. Each has all that applying it needs: times, numbers and names were decided
+//! before. A kind this program does not know is kept as [`Change::Unknown`].
+
+use super::rows::JobId;
+use crate::clock::Micros;
+use crate::deliver::{Proof, Ticket};
+use crate::files::Seen;
+use crate::files::known::{Identity, Role};
+use media::run::Made;
+use serde::{Deserialize, Serialize};
+use std::path::PathBuf;
+
+/// Version of the stored form of changes; a change of a newer version is not applied.
+pub const CHANGE_VERSION: u32 = 1;
+/// Version of the stored form of recipes.
+pub const RECIPE_VERSION: u32 = 1;
+
+/// One step of one job: the unit of work.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+pub struct TaskKey {
+    pub job: JobId,
+    pub step: Step,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(tag = "step", rename_all = "snake_case")]
+pub enum Step {
+    /// What is it, and which rules hold?
+    Look,
+    /// One pass over the source for all outputs of pictures and sound.
+    Make,
+    /// Transcripts.
+    Hear,
+    /// One output to one place.
+    Carry { output: u32, place: String },
+    /// All is delivered: the original is left, moved or removed.
+    Clear,
+    /// The original goes to the turned-away folder.
+    TurnAway,
+    /// Of a newer program.
+    #[serde(other)]
+    Unknown,
+}
+
+impl Step {
+    pub fn name(&self) -> &'static str {
+        match self {
+            Step::Look => "look",
+            Step::Make => "make",
+            Step::Hear => "hear",
+            Step::Carry { .. } => "carry",
+            Step::Clear => "clear",
+            Step::TurnAway => "turn_away",
+            Step::Unknown => "unknown",
+        }
+    }
+}
+
+/// What a task waits for.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "for", rename_all = "snake_case")]
+pub enum Cause {
+    /// The file seems cut off or damaged: it may have a slow writer, and is looked at once more.
+    SecondLook { why: String },
+    Place { name: String, why: String },
+    Watch { name: String, why: String },
+    Service { why: String },
+    /// A disk, a permission, memory.
+    System { why: String },
+    /// What the job needs is not in the configuration.
+    Configuration { why: String },
+    /// What was stored cannot be read by this program.
+    Program { why: String },
+    Person { why: String },
+    #[serde(other)]
+    Unknown,
+}
+
+impl Cause {
+    /// For people.
+    pub fn words(&self) -> String {
+        match self {
+            Cause::SecondLook { why } => format!("looked at again before it is turned away: {why}"),
+            Cause::Place { name, why } => format!("place \"{name}\": {why}"),
+            Cause::Watch { name, why } => format!("watch \"{name}\": {why}"),
+            Cause::Service { why }
+            | Cause::System { why }
+            | Cause::Configuration { why }
+            | Cause::Program { why }
+            | Cause::Person { why } => why.clone(),
+            Cause::Unknown => "a cause that only a newer program knows".into(),
+        }
+    }
+}
+
+/// One file of an output: most have one, a streaming ladder or a run of frames has many.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct MadeFile {
+    /// Path inside the output's folder; empty for an output that is one file.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub inside: String,
+    pub bytes: u64,
+    pub digest: String,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum NotMade {
+    /// The source does not have what it is made from.
+    NotApplicable,
+    Failed,
+}
+
+/// An output that rules ask for, as decided.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct PlannedOutput {
+    pub number: u32,
+    pub rule: String,
+    pub preset: String,
+    pub preset_version: String,
+    /// In the form of [`RECIPE_VERSION`] `recipe_version`.
+    pub recipe: serde_json::Value,
+    pub recipe_version: u32,
+    /// Made by hearing, not by the one pass over pictures and sound.
+    pub heard: bool,
+    pub extension: String,
+    /// Places, each with the name the output is to have there.
+    pub to: Vec<(String, String)>,
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "what", rename_all = "snake_case")]
+pub enum Change {
+    /// The store was made, for the house of this random id.
+    Named { house: String },
+    Started { house: String, program: String },
+    Stopped,
+    Arrived {
+        job: JobId,
+        watch: String,
+        #[serde(with = "crate::bytes")]
+        path: PathBuf,
+        seen: Seen,
+    },
+    /// Work on a job began.
+    Begun { job: JobId },
+    Planned { job: JobId, facts: Box<serde_json::Value>, outputs: Vec<PlannedOutput> },
+    Made { job: JobId, output: u32, preset: String, files: Vec<MadeFile>, made: Made },
+    NotMade { job: JobId, output: u32, preset: String, end: NotMade, why: String },
+    /// An output was damaged or lost in the work folder.
+    Remade { job: JobId, output: u32, preset: String, why: String },
+    /// An output gets this name at a place; nothing is there yet.
+    Carrying { job: JobId, output: u32, preset: String, place: String, name: String, ticket: Ticket },
+    Delivered { job: JobId, output: u32, preset: String, place: String, name: String, proof: Proof },
+    AllDelivered { job: JobId },
+    Held { task: TaskKey, cause: Cause, next_try: Option<Micros> },
+    /// A child broke.
+    Broke { task: TaskKey, why: String },
+    /// What held a task is over, and it is tried again.
+    Released { task: TaskKey },
+    MovingOriginal {
+        job: JobId,
+        #[serde(with = "crate::bytes")]
+        to: PathBuf,
+        /// The name it has at the target until it is whole there.
+        stage: String,
+    },
+    RemovingOriginal { job: JobId },
+    Done {
+        job: JobId,
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        note: Option<String>,
+        /// Digest of an original that was left where it is: it is known again by that.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        content: Option<String>,
+    },
+    TurningAway { job: JobId, reason: String },
+    TurnedAway {
+        job: JobId,
+        /// Where the original is now.
+        #[serde(with = "crate::bytes")]
+        at: PathBuf,
+    },
+    Withdrawn { job: JobId, reason: String },
+    /// An ended job's original has other attributes, but the content that was worked on.
+    Touched { job: JobId, seen: Seen },
+    WatchLost { watch: String, why: String },
+    WatchBack { watch: String },
+    FolderKnown {
+        role: Role,
+        name: String,
+        #[serde(with = "crate::bytes")]
+        path: PathBuf,
+        identity: Identity,
+    },
+    /// From the record of an older program.
+    Told {
+        text: String,
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        detail: Option<String>,
+    },
+    #[serde(other)]
+    Unknown,
+}
+
+impl Change {
+    pub fn job(&self) -> Option<JobId> {
+        use Change::*;
+        match self {
+            Arrived { job, .. }
+            | Begun { job }
+            | Planned { job, .. }
+            | Made { job, .. }
+            | NotMade { job, .. }
+            | Remade { job, .. }
+            | Carrying { job, .. }
+            | Delivered { job, .. }
+            | AllDelivered { job }
+            | MovingOriginal { job, .. }
+            | RemovingOriginal { job }
+            | Done { job, .. }
+            | TurningAway { job, .. }
+            | TurnedAway { job, .. }
+            | Withdrawn { job, .. }
+            | Touched { job, .. } => Some(*job),
+            Held { task, .. } | Broke { task, .. } | Released { task } => Some(task.job),
+            _ => None,
+        }
+    }
+}
+
+/// A change and when it happened.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Event {
+    pub id: i64,
+    pub at: Micros,
+    pub job: Option<JobId>,
+    pub change: Change,
+}

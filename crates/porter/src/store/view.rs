@@ -1,0 +1,312 @@
+//! Looking things up.
+
+use super::change::{Change, Event, NotMade, RECIPE_VERSION, Step, TaskKey};
+use super::rows::*;
+use crate::files::Seen;
+use crate::files::known::{Identity, Role};
+use crate::recipe::Recipe;
+use rusqlite::{Connection, OptionalExtension, Row, params};
+use serde::de::DeserializeOwned;
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
+
+pub type Sql<T> = rusqlite::Result<T>;
+
+/// The store as it is at one moment.
+pub struct View<'a> {
+    pub(super) db: &'a Connection,
+}
+
+/// Which jobs, the newest first or (of those that are open) the oldest first.
+#[derive(Clone, Debug, Default)]
+pub struct Filter {
+    pub ended: bool,
+    pub watch: Option<String>,
+    /// Behind this job of an earlier page.
+    pub after: Option<JobId>,
+    /// Most rows.
+    pub most: u32,
+}
+
+pub fn bytes(path: &Path) -> &[u8] {
+    path.as_os_str().as_bytes()
+}
+
+fn path_of(bytes: Vec<u8>) -> PathBuf {
+    PathBuf::from(OsStr::from_bytes(&bytes))
+}
+
+fn all<T, P: rusqlite::Params>(
+    db: &Connection,
+    sql: &str,
+    params: P,
+    row: impl FnMut(&Row<'_>) -> Sql<T>,
+) -> Sql<Vec<T>> {
+    db.prepare_cached(sql)?.query_map(params, row)?.collect()
+}
+
+/// What the open tasks of a job are about; `None` if it has none.
+pub(super) fn job_state(db: &Connection, job: JobId) -> Sql<Option<State>> {
+    let steps = all(db, "SELECT DISTINCT step FROM task WHERE job = ?", [job], |r| r.get::<_, String>(0))?;
+    let has = |name: &str| steps.iter().any(|s| s == name);
+    Ok(if has("look") {
+        Some(State::Waiting)
+    } else if has("turn_away") {
+        Some(State::TurningAway)
+    } else if has("make") || has("hear") {
+        Some(State::Making)
+    } else if has("carry") {
+        Some(State::Carrying)
+    } else if has("clear") {
+        Some(State::Clearing)
+    } else {
+        None
+    })
+}
+
+pub(super) const NEXT_OPEN: &str = "SELECT * FROM job WHERE ended IS NULL AND id > ?1 AND (?2 IS NULL OR watch = ?2) ORDER BY id LIMIT ?3";
+pub(super) const NEXT_ENDED: &str = "SELECT * FROM job INDEXED BY job_ended WHERE ended IS NOT NULL
+    AND (?1 IS NULL OR (ended, id) < (SELECT ended, id FROM job WHERE id = ?1)) AND (?2 IS NULL OR watch = ?2)
+    ORDER BY ended DESC, id DESC LIMIT ?3";
+pub(super) const KNOWN: &str = "SELECT * FROM job WHERE watch = ? AND path = ? AND size = ? AND modified = ? AND inode = ?
+    AND state != 'withdrawn' ORDER BY id DESC LIMIT 1";
+pub(super) const KNOWN_BEFORE: &str = "SELECT * FROM job WHERE watch = ? AND path = ? AND size = ? AND modified = ?
+    AND inode = ? AND id < ? AND content IS NOT NULL ORDER BY id DESC LIMIT 1";
+pub(super) const EVENTS_OF: &str = "SELECT id, at, job, change FROM event WHERE job = ? ORDER BY id";
+pub(super) const EVENTS_AFTER: &str = "SELECT id, at, job, change FROM event WHERE id > ? ORDER BY id LIMIT ?";
+pub(super) const TASKS: &str = "SELECT * FROM task ORDER BY job, step, output, place";
+pub(super) const TASKS_OF: &str = "SELECT * FROM task WHERE job = ? ORDER BY step, output, place";
+pub(super) const GIVEN: &str = "SELECT job FROM delivery WHERE place = ? AND name = ?";
+
+impl View<'_> {
+    /// The random id of the house this store is of.
+    pub fn house(&self) -> Sql<Option<String>> {
+        self.fact("house")
+    }
+
+    fn fact<T: rusqlite::types::FromSql>(&self, name: &str) -> Sql<Option<T>> {
+        self.db.prepare_cached("SELECT value FROM fact WHERE name = ?")?.query_row([name], |r| r.get(0)).optional()
+    }
+
+    /// An older program kept transcripts in this store.
+    pub fn has_old_transcripts(&self) -> Sql<bool> {
+        self.db.prepare("SELECT 1 FROM sqlite_master WHERE name = 'transcript'")?.exists([])
+    }
+
+    /// The number for the next job.
+    pub fn next_job(&self) -> Sql<JobId> {
+        Ok(self.fact::<i64>("last_job")?.unwrap_or(0) + 1)
+    }
+
+    pub fn job(&self, id: JobId) -> Sql<Option<Job>> {
+        self.db.prepare_cached("SELECT * FROM job WHERE id = ?")?.query_row([id], job).optional()
+    }
+
+    pub fn jobs(&self, f: &Filter) -> Sql<Page<Job>> {
+        let sql = if f.ended { NEXT_ENDED } else { NEXT_OPEN };
+        let after = if f.ended { f.after } else { Some(f.after.unwrap_or(0)) };
+        let rows = all(self.db, sql, params![after, f.watch, f.most], job)?;
+        let next = rows.last().filter(|_| rows.len() == f.most as usize).map(|j| j.id);
+        Ok(Page { rows, next })
+    }
+
+    /// How many jobs have not ended.
+    pub fn open_count(&self) -> Sql<u64> {
+        self.db
+            .prepare_cached("SELECT count(*) FROM job INDEXED BY job_open WHERE ended IS NULL")?
+            .query_row([], |r| r.get::<_, i64>(0))
+            .map(|n| n as u64)
+    }
+
+    /// How many jobs ended in each state.
+    pub fn tally(&self) -> Sql<Vec<(State, u64)>> {
+        all(self.db, "SELECT state, jobs FROM tally ORDER BY state", [], |r| {
+            Ok((State::from_name(&r.get::<_, String>(0)?), r.get::<_, i64>(1)? as u64))
+        })
+    }
+
+    /// The job that this very state of a file is known by, whatever else of it was touched.
+    pub fn known(&self, watch: &str, path: &Path, seen: &Seen) -> Sql<Option<Job>> {
+        self.db
+            .prepare_cached(KNOWN)?
+            .query_row(params![watch, bytes(path), seen.size as i64, seen.modified, seen.inode as i64], job)
+            .optional()
+    }
+
+    /// An earlier job of the very same file, by all but its attributes.
+    pub fn known_before(&self, job: &Job) -> Sql<Option<Job>> {
+        let s = &job.seen;
+        self.db
+            .prepare_cached(KNOWN_BEFORE)?
+            .query_row(
+                params![job.watch, bytes(&job.path), s.size as i64, s.modified, s.inode as i64, job.id],
+                self::job,
+            )
+            .optional()
+    }
+
+    /// Every task, in the order of jobs.
+    pub fn tasks(&self) -> Sql<Vec<Task>> {
+        all(self.db, TASKS, [], task)
+    }
+
+    pub fn tasks_of(&self, id: JobId) -> Sql<Vec<Task>> {
+        all(self.db, TASKS_OF, [id], task)
+    }
+
+    pub fn task(&self, key: &TaskKey) -> Sql<Option<Task>> {
+        Ok(self.tasks_of(key.job)?.into_iter().find(|t| t.key == *key))
+    }
+
+    pub fn outputs(&self, id: JobId) -> Sql<Vec<Output>> {
+        all(self.db, "SELECT * FROM output WHERE job = ? ORDER BY number", [id], output)
+    }
+
+    pub fn deliveries(&self, id: JobId) -> Sql<Vec<Delivery>> {
+        all(self.db, "SELECT * FROM delivery WHERE job = ? ORDER BY output, place", [id], delivery)
+    }
+
+    /// True if some job has, or will have, this name at this place.
+    pub fn name_is_given(&self, place: &str, name: &str) -> Sql<bool> {
+        self.db.prepare_cached(GIVEN)?.exists([place, name])
+    }
+
+    pub fn events(&self, id: JobId) -> Sql<Vec<Event>> {
+        all(self.db, EVENTS_OF, [id], event)
+    }
+
+    /// Events behind `after` (an event's number), at most so many.
+    pub fn events_after(&self, after: i64, most: u32) -> Sql<Vec<Event>> {
+        all(self.db, EVENTS_AFTER, params![after, most], event)
+    }
+
+    pub fn last_event(&self) -> Sql<i64> {
+        self.db.query_row("SELECT coalesce(max(id), 0) FROM event", [], |r| r.get(0))
+    }
+
+    /// How a folder of the house is known, and at which path.
+    pub fn folder(&self, role: Role, name: &str) -> Sql<Option<(PathBuf, Identity)>> {
+        let role = serde_json::to_value(role).unwrap_or_default();
+        self.db
+            .prepare_cached("SELECT path, identity FROM folder WHERE role = ? AND name = ?")?
+            .query_row(params![role.as_str(), name], |r| {
+                Ok((path_of(r.get(0)?), serde_json::from_str(&r.get::<_, String>(1)?).unwrap_or_default()))
+            })
+            .optional()
+    }
+
+    /// Every table but the record, as text: two stores with the same record are the same here.
+    pub fn dump(&self) -> Sql<String> {
+        let mut out = Vec::new();
+        for table in ["fact", "job", "task", "output", "delivery", "tally", "folder"] {
+            let mut q = self.db.prepare(&format!("SELECT * FROM {table}"))?;
+            let n = q.column_count();
+            let mut rows = q.query([])?;
+            while let Some(row) = rows.next()? {
+                let mut line = table.to_owned();
+                for i in 0..n {
+                    line.push_str(&format!(" {:?}", row.get::<_, rusqlite::types::Value>(i)?));
+                }
+                out.push(line);
+            }
+        }
+        out.sort();
+        Ok(out.join("\n"))
+    }
+}
+
+fn job(r: &Row<'_>) -> Sql<Job> {
+    Ok(Job {
+        id: r.get("id")?,
+        watch: r.get("watch")?,
+        path: path_of(r.get("path")?),
+        seen: Seen {
+            size: r.get::<_, i64>("size")? as u64,
+            modified: r.get("modified")?,
+            changed: r.get("changed")?,
+            inode: r.get::<_, i64>("inode")? as u64,
+        },
+        arrived: r.get("arrived")?,
+        state: State::from_name(&r.get::<_, String>("state")?),
+        reason: r.get("reason")?,
+        original_to: r.get::<_, Option<Vec<u8>>>("original_to")?.map(path_of),
+        original_stage: r.get("original_stage")?,
+        content: r.get("content")?,
+        started: r.get("started")?,
+        ended: r.get("ended")?,
+    })
+}
+
+fn read<T: DeserializeOwned>(text: Option<String>) -> Option<T> {
+    serde_json::from_str(&text?).ok()
+}
+
+fn task(r: &Row<'_>) -> Sql<Task> {
+    let step: String = r.get("step")?;
+    let step = match step.as_str() {
+        "look" => Step::Look,
+        "make" => Step::Make,
+        "hear" => Step::Hear,
+        "carry" => Step::Carry { output: r.get("output")?, place: r.get("place")? },
+        "clear" => Step::Clear,
+        "turn_away" => Step::TurnAway,
+        _ => Step::Unknown,
+    };
+    Ok(Task {
+        key: TaskKey { job: r.get("job")?, step },
+        tries: r.get("tries")?,
+        cause: read(r.get("cause")?),
+        next_try: r.get("next_try")?,
+    })
+}
+
+fn recipe(text: &str, version: u32) -> Result<Recipe, String> {
+    if version > RECIPE_VERSION {
+        return Err(format!(
+            "it was planned by a newer program (form {version}; this program knows {RECIPE_VERSION})"
+        ));
+    }
+    serde_json::from_str(text).map_err(|e| format!("what was planned cannot be read any more ({e})"))
+}
+
+fn output(r: &Row<'_>) -> Sql<Output> {
+    let why = r.get::<_, Option<String>>("why")?.unwrap_or_default();
+    let end: String = r.get("end")?;
+    Ok(Output {
+        number: r.get("number")?,
+        rule: r.get("rule")?,
+        preset: r.get("preset")?,
+        preset_version: r.get("preset_version")?,
+        recipe: recipe(&r.get::<_, String>("recipe")?, r.get("recipe_version")?),
+        heard: r.get("heard")?,
+        extension: r.get("extension")?,
+        end: match end.as_str() {
+            "made" => OutputEnd::Made {
+                files: read(r.get("files")?).unwrap_or_default(),
+                made: read(r.get("made")?).unwrap_or_default(),
+            },
+            "not_applicable" => OutputEnd::NotMade { end: NotMade::NotApplicable, why },
+            "failed" => OutputEnd::NotMade { end: NotMade::Failed, why },
+            _ => OutputEnd::Open,
+        },
+    })
+}
+
+fn delivery(r: &Row<'_>) -> Sql<Delivery> {
+    Ok(Delivery {
+        output: r.get("output")?,
+        place: r.get("place")?,
+        wanted: r.get("wanted")?,
+        name: r.get("name")?,
+        ticket: read(r.get("ticket")?),
+        delivered: r.get("delivered")?,
+        proof: read(r.get("proof")?),
+    })
+}
+
+fn event(r: &Row<'_>) -> Sql<Event> {
+    let text: String = r.get("change")?;
+    let change = serde_json::from_str(&text).unwrap_or(Change::Unknown);
+    Ok(Event { id: r.get("id")?, at: r.get("at")?, job: r.get("job")?, change })
+}
