@@ -32,7 +32,8 @@ mod on {
         if let Some(path) = std::env::var_os("DEFT_PORTER_TEST_STOPS")
             && let Ok(mut f) = std::fs::File::options().create(true).append(true).open(path)
         {
-            let _ = writeln!(f, "{name}{}", if hit { " KILLED" } else { "" });
+            // In one piece: others write to it as well.
+            let _ = f.write_all(format!("{name}{}\n", if hit { " KILLED" } else { "" }).as_bytes());
         }
         if hit {
             let me = rustix::process::getpid();

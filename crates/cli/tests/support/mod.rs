@@ -75,6 +75,13 @@ impl House {
         std::fs::write(self.path("deft-porter.toml"), text).unwrap();
     }
 
+    /// Adds to the configuration.
+    pub fn append(&self, more: &str) {
+        let path = self.path("deft-porter.toml");
+        let text = std::fs::read_to_string(&path).unwrap();
+        std::fs::write(&path, format!("{text}\n{more}")).unwrap();
+    }
+
     /// Changes one setting.
     pub fn reconfigure(&self, from: &str, to: &str) {
         let path = self.path("deft-porter.toml");
@@ -211,6 +218,12 @@ pub fn make_clip(clip: &Clip) -> Vec<u8> {
     let file = File::options().read(true).write(true).create_new(true).open(&path).unwrap();
     write_clip(clip, Box::new(file)).unwrap();
     std::fs::read(&path).unwrap()
+}
+
+/// Something the test needs is not here: said, and a failure where nothing may be skipped.
+pub fn skipped(why: &str) {
+    assert!(std::env::var_os("DEFT_PORTER_SKIP_NOTHING").is_none(), "skipped: {why}");
+    eprintln!("SKIPPED: {why}");
 }
 
 pub fn text(out: &Output) -> String {

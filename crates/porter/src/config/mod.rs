@@ -15,6 +15,7 @@ use crate::recipe::Recipe;
 use crate::route::Condition;
 use crate::services::Service;
 use media::show;
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
@@ -169,7 +170,15 @@ impl House {
     pub fn keep_accepted(&self) -> Result<()> {
         let text = std::fs::read(&self.file).map_err(Error::path("cannot read", &self.file))?;
         let at = self.state.join(ACCEPTED);
-        std::fs::write(&at, text).map_err(Error::path("cannot write", &at))
+        let fail = |e| Error::path("cannot write", &at)(e);
+        let mut file = std::fs::File::options()
+            .write(true)
+            .create(true)
+            .truncate(true)
+            .mode(0o600)
+            .open(&at)
+            .map_err(fail)?;
+        std::io::Write::write_all(&mut file, &text).map_err(fail)
     }
 
     /// `file` is for messages, and its folder is what relative paths start from.

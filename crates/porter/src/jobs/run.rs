@@ -82,6 +82,7 @@ impl Porter {
             watches,
             quiet: HashSet::new(),
             arrivals: VecDeque::new(),
+            postponed: Vec::new(),
             notes: VecDeque::from([Change::Started { house, program }]),
             rest_until: Tick::ZERO,
             state_seen: Instant::now(),
@@ -133,6 +134,8 @@ struct Dispatch<F> {
     quiet: HashSet<usize>,
     /// What arrived and is not recorded yet: it stays here until it is.
     arrivals: VecDeque<Arrival>,
+    /// What has the path of an original that is just being moved: it may be that very file.
+    postponed: Vec<Arrival>,
     /// What else happened and is not recorded yet.
     notes: VecDeque<Change>,
     /// Nothing is begun before: what happens could not be recorded.
@@ -224,7 +227,9 @@ impl<F: FnMut(&Event)> Dispatch<F> {
     }
 
     fn is_over(&self) -> bool {
-        self.quiet.len() == self.watches.len() && self.arrivals.is_empty() && self.schedule.only_held(self.now())
+        self.quiet.len() == self.watches.len()
+            && self.arrivals.is_empty()
+            && self.schedule.only_held(self.now())
     }
 
     /// Arrivals and notes, a transaction for many. What cannot be recorded stays.
@@ -237,8 +242,8 @@ impl<F: FnMut(&Event)> Dispatch<F> {
         while !self.arrivals.is_empty() {
             let some: Vec<Arrival> = self.arrivals.iter().take(MOST_AT_ONCE).cloned().collect();
             let watches = &self.porter.house.watches;
-            let (jobs, _) = self.porter.store.change(|tx| {
-                let mut jobs = Vec::new();
+            let ((jobs, postponed), _) = self.porter.store.change(|tx| {
+                let (mut jobs, mut postponed) = (Vec::new(), Vec::new());
                 for a in &some {
                     let watch = &watches[a.watch].name;
                     let known = tx.known(watch, &a.path, &a.seen)?;
@@ -247,13 +252,18 @@ impl<F: FnMut(&Event)> Dispatch<F> {
                     if known.is_some_and(|j| j.seen.changed == a.seen.changed || j.seen.changed == 0) {
                         continue;
                     }
+                    if tx.is_being_cleared(watch, &a.path)? {
+                        postponed.push(a.clone());
+                        continue;
+                    }
                     let (job, watch, path) = (tx.next_job()?, watch.clone(), a.path.clone());
                     tx.put(Change::Arrived { job, watch, path, seen: a.seen })?;
                     jobs.push(job);
                 }
-                Ok(jobs)
+                Ok((jobs, postponed))
             })?;
             self.arrivals.drain(..some.len());
+            self.postponed.extend(postponed);
             jobs.iter().for_each(|&job| self.schedule.add(&TaskKey { job, step: Step::Look }));
         }
         Ok(())
@@ -318,6 +328,9 @@ impl<F: FnMut(&Event)> Dispatch<F> {
                 })?;
                 let keys: Vec<TaskKey> = tasks.into_iter().map(|t| t.key).collect();
                 self.schedule.renew(key.job, &keys);
+                if matches!(key.step, Step::Clear | Step::TurnAway) {
+                    self.arrivals.extend(self.postponed.drain(..));
+                }
                 if keys.is_empty() {
                     let _ = std::fs::remove_dir_all(self.porter.work_folder(key.job));
                 }

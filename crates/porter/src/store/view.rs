@@ -71,6 +71,8 @@ pub(super) const NEXT_ENDED: &str = "SELECT * FROM job INDEXED BY job_ended WHER
     ORDER BY ended DESC, id DESC LIMIT ?3";
 pub(super) const KNOWN: &str = "SELECT * FROM job WHERE watch = ? AND path = ? AND size = ? AND modified = ? AND inode = ?
     AND state != 'withdrawn' ORDER BY id DESC LIMIT 1";
+pub(super) const CLEARED: &str = "SELECT 1 FROM job WHERE watch = ? AND path = ? AND ended IS NULL
+    AND state IN ('clearing', 'turning away')";
 pub(super) const KNOWN_BEFORE: &str = "SELECT * FROM job WHERE watch = ? AND path = ? AND size = ? AND modified = ?
     AND inode = ? AND id < ? AND content IS NOT NULL ORDER BY id DESC LIMIT 1";
 pub(super) const EVENTS_OF: &str = "SELECT id, at, job, change FROM event WHERE job = ? ORDER BY id";
@@ -132,6 +134,11 @@ impl View<'_> {
             .prepare_cached(KNOWN)?
             .query_row(params![watch, bytes(path), seen.size as i64, seen.modified, seen.inode as i64], job)
             .optional()
+    }
+
+    /// True if the original under this path is just being moved or removed.
+    pub fn is_being_cleared(&self, watch: &str, path: &Path) -> Sql<bool> {
+        self.db.prepare_cached(CLEARED)?.exists(params![watch, bytes(path)])
     }
 
     /// An earlier job of the very same file, by all but its attributes.

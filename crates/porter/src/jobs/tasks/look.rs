@@ -10,6 +10,7 @@ use crate::route::{self, Decision, Item};
 use crate::store::{Change, Job, PlannedOutput, RECIPE_VERSION, Task};
 use media::facts::{self, Facts};
 use std::fs::File;
+use std::os::unix::fs::DirBuilderExt;
 use std::path::Path;
 
 pub fn look(d: &Desk<'_>, task: &Task) -> Result<Next> {
@@ -90,7 +91,11 @@ impl Desk<'_> {
     /// The job's own folder for what is made.
     pub fn work_folder(&self) -> Result<std::path::PathBuf> {
         let folder = self.porter.work_folder(self.job.id);
-        std::fs::create_dir_all(&folder).map_err(Error::path("cannot make the folder", &folder))?;
+        std::fs::DirBuilder::new()
+            .recursive(true)
+            .mode(0o700)
+            .create(&folder)
+            .map_err(Error::path("cannot make the folder", &folder))?;
         Ok(folder)
     }
 

@@ -89,11 +89,10 @@ impl Desk<'_> {
     /// Moves the original to the first free name under `folder`, keeping its path inside the watch. A move that was
     /// begun before a restart is ended.
     pub fn move_original(&self, folder: &Dir, free: impl Fn(&Dir, &OsStr) -> std::io::Result<bool>) -> Result<Original> {
-        let found = source(self)?;
-        if let Some(to) = self.moved_before(folder, &found)? {
+        if let Some(to) = self.moved_before(folder)? {
             return Ok(Original::At(to));
         }
-        let found = match found {
+        let found = match source(self)? {
             Source::Same(found) => found,
             Source::Changed => return Ok(Original::Changed),
             Source::Gone => return Ok(Original::Gone),
@@ -125,7 +124,7 @@ impl Desk<'_> {
     }
 
     /// Where the original is, if a move from before a restart got that far; a half copy of it is cleared away.
-    fn moved_before(&self, folder: &Dir, found: &Source) -> Result<Option<PathBuf>> {
+    fn moved_before(&self, folder: &Dir) -> Result<Option<PathBuf>> {
         let Some(to) = &self.job.original_to else { return Ok(None) };
         let Ok(inside) = to.strip_prefix(folder.path()) else { return Ok(None) };
         let fail = |e| Error::path("cannot look at", to)(e);
@@ -138,8 +137,13 @@ impl Desk<'_> {
             dir.remove(OsStr::new(stage)).map_err(fail)?;
         }
         let target = At { dir: &dir, name };
-        let is_there = match found {
-            Source::Same(found) => finish(found.at(), target, &found.seen, self.worker as &Worker)?,
+        // Of a file that is under both names (linked, and killed before the other was taken away) the time of its last
+        // change is another: it is looked at by itself, not as the source it was.
+        let is_there = match self.watch_folder()?.holder(&self.job.path, false) {
+            Ok((from, was)) if from.look(was).map_err(fail)?.is_some() => {
+                let source = At { dir: &from, name: was };
+                finish(source, target, &self.job.seen, self.worker as &Worker)?
+            }
             _ => dir.look(name).map_err(fail)?.is_some_and(|e| e.is_file() && e.seen.size == self.job.seen.size),
         };
         Ok(is_there.then(|| to.clone()))
