@@ -44,7 +44,9 @@ const FRAMES: [u64; 2] = [20, 24];
 
 fn clips() -> &'static [Vec<u8>; 2] {
     static CLIPS: LazyLock<[Vec<u8>; 2]> = LazyLock::new(|| {
-        FRAMES.map(|frames| make_clip(&Clip { frames: frames as u32, width: 64, height: 48, ..Clip::default() }))
+        FRAMES.map(|frames| {
+            make_clip(&Clip { frames: frames as u32, width: 64, height: 48, ..Clip::default() })
+        })
     });
     &CLIPS
 }
@@ -139,7 +141,8 @@ make = [{{ preset = "proxy", name = "{{stem}}_proxy", to = ["editors"] }}, {{ pr
 
     /// Runs the first house until it is killed there; true if it was.
     fn killed_at(&self, stop: &str) -> bool {
-        let mut second = (self.kind.two).then(|| self.command(1).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap());
+        let mut second = (self.kind.two)
+            .then(|| self.command(1).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap());
         let seen = self.near.path().join("stops");
         let _ = std::fs::remove_file(&seen);
         self.command(0)
@@ -171,12 +174,13 @@ make = [{{ preset = "proxy", name = "{{stem}}_proxy", to = ["editors"] }}, {{ pr
     fn finish_and_judge(&self, after: &str) {
         for n in 0..self.houses() {
             let out = self.command(n).output().unwrap();
-            assert_eq!(out.status.code().is_some(), true, "{after}: {}", text(&out));
+            assert!(out.status.code().is_some(), "{after}: {}", text(&out));
         }
         let what = format!("{}, {after}", self.kind.name);
         let mut delivered = BTreeSet::new();
-        for n in 0..self.houses() {
-            let status = Command::new(PROGRAM).args(["status", "--json"]).arg(self.house(n)).output().unwrap();
+        for (n, frames) in FRAMES.into_iter().enumerate().take(self.houses()) {
+            let status =
+                Command::new(PROGRAM).args(["status", "--json"]).arg(self.house(n)).output().unwrap();
             let status: serde_json::Value = serde_json::from_slice(&status.stdout).unwrap();
             assert_eq!(status["open"].as_array().unwrap().len(), 0, "{what}: {status:#}");
             let done: Vec<&serde_json::Value> =
@@ -192,7 +196,7 @@ make = [{{ preset = "proxy", name = "{{stem}}_proxy", to = ["editors"] }}, {{ pr
                 assert_eq!(o["checksum"], digest, "{what}: {name} is not what its record says");
                 let facts = media::facts::of(Box::new(std::fs::File::open(&path).unwrap())).unwrap();
                 if let Some(v) = facts.picture() {
-                    assert_eq!(v.frames, Some(FRAMES[n]), "{what}: {name} is of another house");
+                    assert_eq!(v.frames, Some(frames), "{what}: {name} is of another house");
                 }
                 assert!(delivered.insert(name.to_owned()), "{what}: {name} is of two jobs");
             }
@@ -210,7 +214,10 @@ make = [{{ preset = "proxy", name = "{{stem}}_proxy", to = ["editors"] }}, {{ pr
         match self.kind.original {
             "leave" => {
                 assert_eq!(names(&inbox), ["clip.mp4", "notes.mp4"], "{what}");
-                assert_eq!((read(inbox.join("clip.mp4")), read(inbox.join("notes.mp4"))), (clips()[n].clone(), notes));
+                assert_eq!(
+                    (read(inbox.join("clip.mp4")), read(inbox.join("notes.mp4"))),
+                    (clips()[n].clone(), notes)
+                );
                 assert_eq!((done.len(), away), (0, vec!["notes.mp4.why.txt".to_owned()]), "{what}");
             }
             original => {
@@ -237,7 +244,15 @@ fn names(folder: &Path) -> Vec<String> {
 
 /// Step boundaries that a house of each kind must pass: a boundary that is not there any more is not tested any more.
 fn wanted(kind: &Kind) -> Vec<&'static str> {
-    let mut all = vec!["about to record", "recorded", "made, not recorded", "staged, not read back", "staged", "published", "reason written"];
+    let mut all = vec![
+        "about to record",
+        "recorded",
+        "made, not recorded",
+        "staged, not read back",
+        "staged",
+        "published",
+        "reason written",
+    ];
     match kind.original {
         "move" => all.extend(["about to move the original", "original moved"]),
         "remove" => all.push("about to remove the original"),
@@ -257,7 +272,11 @@ fn a_kill_at_any_boundary_loses_nothing_and_doubles_nothing(#[values(0, 1, 2, 3,
     let kind = KINDS[which];
     let stops = Site::new(kind).stops();
     for name in wanted(&kind) {
-        assert!(stops.iter().any(|s| s.rsplit_once(':').unwrap().0 == name), "{}: no stop \"{name}\" in {stops:?}", kind.name);
+        assert!(
+            stops.iter().any(|s| s.rsplit_once(':').unwrap().0 == name),
+            "{}: no stop \"{name}\" in {stops:?}",
+            kind.name
+        );
     }
     let many: usize = std::env::var("KILLS").ok().and_then(|n| n.parse().ok()).unwrap_or(0);
     let chosen: Vec<&String> = if many > 0 {

@@ -123,11 +123,13 @@ fn a_share_that_is_not_mounted_is_not_taken_for_the_folder(#[case] folder: &str)
     house.drop_in("b.mp4", clip());
     run(&mut shell, format!("umount '{}'", at.display()));
     let said = run(&mut shell, once.clone());
-    assert!(said.contains("1 held") && said.contains("lay on tmpfs share") && said.contains("check --mark"), "{said}");
+    assert!(
+        said.contains("1 held") && said.contains("lay on tmpfs share") && said.contains("check --mark"),
+        "{said}"
+    );
     assert!(house.path("in/b.mp4").exists() && house.list(folder).is_empty(), "{said}");
     run(&mut shell, format!("mount -t tmpfs share '{}'", at.display()));
     assert!(run(&mut shell, once).contains("1 done"));
-    drop(run);
     drop(shell.stdin.take());
     let _ = shell.wait();
     assert!(!house.path("in/b.mp4").exists() && house.list("out").len() < 3);
@@ -149,7 +151,15 @@ fn a_marked_folder_is_known_by_its_marker() {
     let check = porter(&["check"], &house);
     assert!(check.status.code() == Some(1) && text(&check).contains("NOT ITSELF"), "{}", text(&check));
     // A person says that it is right so.
-    assert!(Command::new(PROGRAM).args(["check", "--mark"]).arg(house.path("")).output().unwrap().status.success());
+    assert!(
+        Command::new(PROGRAM)
+            .args(["check", "--mark"])
+            .arg(house.path(""))
+            .output()
+            .unwrap()
+            .status
+            .success()
+    );
     assert!(house.run_once().status.success());
     assert!(house.path("out/b_proxy.mp4").exists());
 }
@@ -254,7 +264,9 @@ fn a_watch_that_goes_away_before_the_original_is_moved_is_waited_for() {
     let house = House::new();
     house.drop_in("a.mp4", clip());
     let mut c = Command::new(PROGRAM);
-    c.args(["run", "--once"]).arg(house.path("")).env("DEFT_PORTER_TEST_KILL_AT", "about to move the original:1");
+    c.args(["run", "--once"])
+        .arg(house.path(""))
+        .env("DEFT_PORTER_TEST_KILL_AT", "about to move the original:1");
     c.output().unwrap();
     std::fs::rename(house.path("in"), house.path("unmounted")).unwrap();
     let out = house.run_once();
@@ -304,7 +316,10 @@ fn an_original_that_grows_while_it_is_moved_keeps_its_last_bytes() {
 }
 
 fn names(folder: &Path) -> Vec<String> {
-    std::fs::read_dir(folder).unwrap().map(|e| e.unwrap().file_name().to_string_lossy().into_owned()).collect()
+    std::fs::read_dir(folder)
+        .unwrap()
+        .map(|e| e.unwrap().file_name().to_string_lossy().into_owned())
+        .collect()
 }
 
 // ---- outputs that have ends of their own
@@ -340,7 +355,10 @@ fn what_cannot_be_made_of_a_clip_does_not_keep_the_rest_back() {
     assert!(out.status.success(), "{}", text(&out));
     assert_eq!(house.list("out"), ["silent_proxy.mp4"]);
     let outputs = house.status()["ended"][0]["outputs"].clone();
-    assert_eq!((outputs[0]["end"].as_str(), outputs[1]["end"].as_str()), (Some("made"), Some("not applicable")));
+    assert_eq!(
+        (outputs[0]["end"].as_str(), outputs[1]["end"].as_str()),
+        (Some("made"), Some("not applicable"))
+    );
     assert!(outputs[1]["why"].as_str().unwrap().contains("sound"), "{outputs}");
 }
 
@@ -373,7 +391,11 @@ fn a_stored_recipe_that_cannot_be_read_holds_the_job_and_says_so() {
     drop(db);
     std::fs::create_dir(house.path("out")).unwrap();
     let out = house.run_once();
-    assert!(text(&out).contains("1 held") && text(&out).contains("cannot be read any more"), "{}", text(&out));
+    assert!(
+        text(&out).contains("1 held") && text(&out).contains("cannot be read any more"),
+        "{}",
+        text(&out)
+    );
     store(&house).execute("UPDATE output SET recipe_version = 99", []).unwrap();
     let out = house.run_once();
     assert!(text(&out).contains("planned by a newer program"), "{}", text(&out));
@@ -385,8 +407,15 @@ fn a_stored_recipe_that_cannot_be_read_holds_the_job_and_says_so() {
 #[rstest]
 #[case::jpeg("huge.jpg", b"\xff\xd8\xff\xe0\x00\x10JFIF\0", 6_000_000_000)]
 #[case::transport_stream("huge.ts", b"", 8_000_000_000_000)]
-fn a_hostile_size_ends_with_a_reason_and_the_house_goes_on(#[case] name: &str, #[case] head: &[u8], #[case] size: u64) {
-    let house = House::with("original = \"move\"\ndone = \"done\"", "maker = { memory = \"500 MB\", stall = \"4 s\" }");
+fn a_hostile_size_ends_with_a_reason_and_the_house_goes_on(
+    #[case] name: &str,
+    #[case] head: &[u8],
+    #[case] size: u64,
+) {
+    let house = House::with(
+        "original = \"move\"\ndone = \"done\"",
+        "maker = { memory = \"500 MB\", stall = \"4 s\" }",
+    );
     let path = house.path("in").join(name);
     let mut file = std::fs::File::create(&path).unwrap();
     if head.is_empty() {
@@ -407,7 +436,14 @@ fn a_hostile_size_ends_with_a_reason_and_the_house_goes_on(#[case] name: &str, #
     let running = house.start();
     let status = house.wait_until("both ended", |s| s["ended"].as_array().unwrap().len() == 2);
     let peak = std::fs::read_to_string(format!("/proc/{}/status", running.pid())).unwrap();
-    let peak: u64 = peak.lines().find_map(|l| l.strip_prefix("VmHWM:")).unwrap().trim().trim_end_matches(" kB").parse().unwrap();
+    let peak: u64 = peak
+        .lines()
+        .find_map(|l| l.strip_prefix("VmHWM:"))
+        .unwrap()
+        .trim()
+        .trim_end_matches(" kB")
+        .parse()
+        .unwrap();
     assert!(peak < 300_000, "the porter itself took {peak} kB");
     let huge = status["ended"].as_array().unwrap().iter().find(|j| j["path"] == name).unwrap();
     assert_eq!(huge["state"], "turned away", "{huge}");
@@ -433,11 +469,15 @@ fn held_jobs_do_not_keep_new_ones_from_being_made() {
         house.drop_in(format!("held-{n}.wav"), &short_wav(n));
     }
     let running = house.start();
-    house.wait_until("held", |s| s["away"].as_array().is_some_and(|a| !a.is_empty()) && s["open_count"] == 60);
+    house
+        .wait_until("held", |s| s["away"].as_array().is_some_and(|a| !a.is_empty()) && s["open_count"] == 60);
     house.append("[[place]]\nname = \"other\"\nfolder = \"other\"\n");
     assert!(running.interrupt().success());
     std::fs::create_dir(house.path("other")).unwrap();
-    house.reconfigure("name = \"{stem}_proxy\", to = [\"editors\"]", "name = \"{stem}_proxy\", to = [\"other\"]");
+    house.reconfigure(
+        "name = \"{stem}_proxy\", to = [\"editors\"]",
+        "name = \"{stem}_proxy\", to = [\"other\"]",
+    );
     let _running = house.start();
     house.drop_in("new.mp4", clip());
     let start = Instant::now();
@@ -449,7 +489,8 @@ fn held_jobs_do_not_keep_new_ones_from_being_made() {
 
 /// A tenth of a second of sound, each of its own.
 fn short_wav(n: u8) -> Vec<u8> {
-    let data: Vec<u8> = (0..1600u32).flat_map(|i| (((i * (u32::from(n) + 3)) % 2000) as i16).to_le_bytes()).collect();
+    let data: Vec<u8> =
+        (0..1600u32).flat_map(|i| (((i * (u32::from(n) + 3)) % 2000) as i16).to_le_bytes()).collect();
     let mut out = b"RIFF".to_vec();
     out.extend((36 + data.len() as u32).to_le_bytes());
     out.extend(b"WAVEfmt \x10\0\0\0\x01\0\x01\0\x80\x3e\0\0\0\x7d\0\0\x02\0\x10\0data");
@@ -607,11 +648,18 @@ fn a_child_can_do_none_of_what_it_must_not() {
     let mut c = Command::new(PROGRAM);
     c.args(["check", "--json"]).arg(house.path("")).env("DEFT_PORTER_SECRET", "tide-and-time");
     // A file that the caller left open, as a shell's `5<file` does.
-    let out = Command::new("sh").args(["-c", "exec 5</etc/hostname 6</etc/passwd; exec \"$@\"", "sh"]).arg(c.get_program()).args(c.get_args()).env("DEFT_PORTER_SECRET", "x").output().unwrap();
+    let out = Command::new("sh")
+        .args(["-c", "exec 5</etc/hostname 6</etc/passwd; exec \"$@\"", "sh"])
+        .arg(c.get_program())
+        .args(c.get_args())
+        .env("DEFT_PORTER_SECRET", "x")
+        .output()
+        .unwrap();
     let v: serde_json::Value = serde_json::from_slice(&out.stdout).unwrap();
     let tried = v["child"].as_array().unwrap();
     assert!(tried.len() > 10, "{v:#}");
-    let could: Vec<&str> = tried.iter().filter(|t| t["could"] == true).map(|t| t["what"].as_str().unwrap()).collect();
+    let could: Vec<&str> =
+        tried.iter().filter(|t| t["could"] == true).map(|t| t["what"].as_str().unwrap()).collect();
     assert!(could.is_empty(), "a child could: {could:?}");
     let walls = v["parts"].as_array().unwrap().iter().find(|p| p["name"] == "walls around children").unwrap();
     let words = walls["state"].as_str().unwrap();
@@ -681,12 +729,15 @@ fn no_path_is_shown_raw() {
     let mut raw = Vec::new();
     for entry in walkdir::WalkDir::new(root).into_iter().flatten() {
         let path = entry.path();
-        let is_code = path.extension().is_some_and(|e| e == "rs") && path.components().any(|c| c.as_os_str() == "src");
+        let is_code =
+            path.extension().is_some_and(|e| e == "rs") && path.components().any(|c| c.as_os_str() == "src");
         if is_code {
             let text = std::fs::read_to_string(path).unwrap();
             // Tests may say what they like.
             let code = text.split("#[cfg(test)]").next().unwrap_or("");
-            let named = |line: &&str| line.contains(".display()") || line.contains("to_string_lossy()") && line.contains("format!");
+            let named = |line: &&str| {
+                line.contains(".display()") || line.contains("to_string_lossy()") && line.contains("format!")
+            };
             raw.extend(code.lines().filter(named).map(|l| format!("{}: {}", path.display(), l.trim())));
         }
     }
@@ -697,7 +748,14 @@ fn no_path_is_shown_raw() {
 #[test]
 fn no_wait_depends_on_the_time_of_day() {
     let src = Path::new(env!("CARGO_MANIFEST_DIR")).join("../porter/src");
-    for file in ["watch/steady.rs", "watch/service.rs", "watch/folder.rs", "jobs/schedule.rs", "jobs/run.rs", "maker/parent.rs"] {
+    for file in [
+        "watch/steady.rs",
+        "watch/service.rs",
+        "watch/folder.rs",
+        "jobs/schedule.rs",
+        "jobs/run.rs",
+        "maker/parent.rs",
+    ] {
         let text = std::fs::read_to_string(src.join(file)).unwrap();
         assert!(!text.contains("SystemTime") && !text.contains("clock::now"), "{file}");
     }

@@ -174,7 +174,11 @@ fn a_watch_folder_gives_transcripts_that_can_be_found() {
     }
     assert_eq!(find(&["x", "--from", "soon"]).status.code(), Some(1));
     let unknown = find(&["amyable", "--watch", "others"]);
-    assert!(text(&unknown).contains("no watch \"others\" in this house; it has: cards"), "{}", text(&unknown));
+    assert!(
+        text(&unknown).contains("no watch \"others\" in this house; it has: cards"),
+        "{}",
+        text(&unknown)
+    );
 }
 
 #[test]

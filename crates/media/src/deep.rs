@@ -88,10 +88,10 @@ enum Work {
 }
 
 impl Deep {
-    /// Whether all of it could be decoded.
+    /// Whether all of it could be decoded, and there was something to decode.
     pub fn is_clean(&self) -> bool {
-        self.unreadable == 0
-            && self.tracks.iter().all(|t| t.bad == 0 && t.concealed == 0 && t.not_decoded.is_none())
+        let good = |t: &DeepTrack| t.bad == 0 && t.concealed == 0 && t.not_decoded.is_none() && t.decoded > 0;
+        self.unreadable == 0 && self.tracks.iter().all(good)
     }
 }
 

@@ -27,3 +27,6 @@ pub const MIN_SAMPLE_RATE: u32 = 1_000;
 pub const MAX_SAMPLE_RATE: u32 = 768_000;
 /// Longest stretch of silence put in where a sound track has a hole. Ours.
 pub const MAX_SOUND_GAP_SECONDS: u32 = 24 * 3600;
+
+/// Bytes of a still picture's file: what a scan of a large format has in 16 bits, and much more than any camera's.
+pub const MAX_STILL_BYTES: u64 = 1_500_000_000;

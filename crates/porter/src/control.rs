@@ -281,7 +281,9 @@ fn serve(stream: &UnixStream, board: &Board) -> io::Result<()> {
     BufReader::new(stream).take(MAX_LINE).read_line(&mut line)?;
     let answer = match serde_json::from_str::<Question>(&line) {
         Ok(Question { ask: Ask::Now, .. }) => Answer::Now(Box::new(board.now())),
-        Ok(_) => Answer::Refused { why: format!("this porter knows protocol version {PROTOCOL_VERSION} only") },
+        Ok(_) => {
+            Answer::Refused { why: format!("this porter knows protocol version {PROTOCOL_VERSION} only") }
+        }
         Err(e) => Answer::Refused { why: format!("that is no question: {e}") },
     };
     let mut bytes = serde_json::to_vec(&answer)?;

@@ -134,7 +134,9 @@ fn is_device(name: &str) -> bool {
     let stem = name.split('.').next().unwrap_or("").trim_end().to_lowercase();
     let numbered = |start| {
         let rest = stem.strip_prefix(start);
-        rest.is_some_and(|r| matches!(r, "0" | "1" | "2" | "3" | "4" | "5" | "6" | "7" | "8" | "9" | "¹" | "²" | "³"))
+        rest.is_some_and(|r| {
+            matches!(r, "0" | "1" | "2" | "3" | "4" | "5" | "6" | "7" | "8" | "9" | "¹" | "²" | "³")
+        })
     };
     DEVICES.contains(&stem.as_str()) || numbered("com") || numbered("lpt")
 }
@@ -146,7 +148,8 @@ pub fn clean(text: &str) -> String {
     let swapped: String = text
         .chars()
         .map(|c| {
-            let reserved = matches!(c, '/' | '\\' | ':' | '*' | '?' | '"' | '<' | '>' | '|' | media::show::HIDDEN);
+            let reserved =
+                matches!(c, '/' | '\\' | ':' | '*' | '?' | '"' | '<' | '>' | '|' | media::show::HIDDEN);
             if reserved || media::show::hides(c) { '_' } else { c }
         })
         .collect();

@@ -9,7 +9,8 @@ use crate::jobs::state;
 use crate::progress::{Progress, Stage, Unit};
 use crate::store::said::{Hit, Wanted};
 use crate::store::{
-    Cause, Change, Delivery, Event, Filter, Job, JobId, NotMade, Output, OutputEnd, Said, State, Step, Store, Task, View,
+    Cause, Change, Delivery, Event, Filter, Job, JobId, NotMade, Output, OutputEnd, Said, State, Step, Store,
+    Task, View,
 };
 use crate::watch::{folder, steady};
 use media::show;
@@ -217,7 +218,8 @@ fn arriving(house: &House, store: Option<&Store>, now: Option<&Now>, out: &mut S
                 }));
             }
             // Nobody watches: what lies there is looked at now.
-            None => match Dir::open(&w.folder).and_then(|d| Ok((folder::look_through(&d, w.subfolders)?, d))) {
+            None => match Dir::open(&w.folder).and_then(|d| Ok((folder::look_through(&d, w.subfolders)?, d)))
+            {
                 Ok((mut found, dir)) => {
                     found.sort_by(|a, b| a.path.cmp(&b.path));
                     let mut more = 0;
@@ -231,7 +233,8 @@ fn arriving(house: &House, store: Option<&Store>, now: Option<&Now>, out: &mut S
                         let why = if is_reason {
                             steady::Why::Reason.words()
                         } else {
-                            steady::why(&f.path, &f.seen, f.is_file).map_or("no porter watches", steady::Why::words)
+                            steady::why(&f.path, &f.seen, f.is_file)
+                                .map_or("no porter watches", steady::Why::words)
                         };
                         if known {
                             continue;
@@ -257,7 +260,11 @@ fn arriving(house: &House, store: Option<&Store>, now: Option<&Now>, out: &mut S
     }
     let resting = now.iter().flat_map(|n| &n.resting);
     out.away = resting
-        .map(|r| AwayStatus { place: r.place.clone(), why: r.why.clone(), next_try_seconds: r.next_try_seconds })
+        .map(|r| AwayStatus {
+            place: r.place.clone(),
+            why: r.why.clone(),
+            next_try_seconds: r.next_try_seconds,
+        })
         .collect();
     Ok(())
 }
@@ -470,4 +477,3 @@ pub fn told(change: &Change) -> (String, Option<String>) {
     };
     (what.to_owned(), detail)
 }
-

@@ -58,7 +58,10 @@ fn limits() -> MakerLimits {
 #[case::crash("kill -SEGV $$", "signal 11 (invalid memory access)")]
 #[case::abort("echo 'the table is too small' >&2; kill -ABRT $$", "the table is too small")]
 #[case::memory("echo '{\"refused\":99}'; kill -ABRT $$", "more than 2000 MB of memory")]
-#[case::panicked("echo \"thread 'main' panicked at tiff.rs:7:9:\" >&2; echo 'index out of bounds' >&2; echo 'note: run with' >&2; exit 70", "panicked at tiff.rs:7:9: index out of bounds")]
+#[case::panicked(
+    "echo \"thread 'main' panicked at tiff.rs:7:9:\" >&2; echo 'index out of bounds' >&2; echo 'note: run with' >&2; exit 70",
+    "panicked at tiff.rs:7:9: index out of bounds"
+)]
 #[case::silent("exit 0", "without a result")]
 #[case::babble("echo hello; echo '{\"unknown\":1}'; exit 7", "exit status 7")]
 #[case::deaf("exec 0<&-; exit 4", "exit status 4")]

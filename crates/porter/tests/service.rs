@@ -44,7 +44,9 @@ impl Desk {
         let text = CONFIG.replace("EVERY", look_every).replace("SUB", &subfolders.to_string());
         let house = House::parse(&dir.path().join("deft-porter.toml"), &text).unwrap();
         let (tell, news) = channel();
-        let open = |w: &porter::config::Watch| Dir::open(&w.folder).map_err(|e| format!("{}: {e}", w.folder.display()));
+        let open = |w: &porter::config::Watch| {
+            Dir::open(&w.folder).map_err(|e| format!("{}: {e}", w.folder.display()))
+        };
         let thread = WatchThread::start(0, house.watches[0].clone(), open, move |n| drop(tell.send(n)));
         let desk = Desk { dir, news, thread };
         desk.wait("the first look", |n| matches!(n, News::Quiet { .. }));

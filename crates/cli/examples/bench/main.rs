@@ -309,10 +309,7 @@ fn transcode(b: &Bench) -> Result<(), Anyhow> {
 
     let peak = |clip: &Path| -> Result<f64, Anyhow> {
         let line = order(&b.dir.join("out.mp4"))?;
-        let mut child = child(b, clip)
-            .stdin(Stdio::piped())
-            .stdout(Stdio::piped())
-            .spawn()?;
+        let mut child = child(b, clip).stdin(Stdio::piped()).stdout(Stdio::piped()).spawn()?;
         let mut pipe = child.stdin.take().ok_or("no input")?;
         pipe.write_all(&line)?;
         let mut said = child.stdout.take().ok_or("no output")?;

@@ -23,7 +23,8 @@ struct Told {
 pub fn captions(a: &Captions) -> Result<ExitCode> {
     let style = Style::from(&a.style);
     style.validate()?;
-    let bytes = std::fs::read(&a.file).with_context(|| format!("cannot read {}", media::show::path(&a.file)))?;
+    let bytes =
+        std::fs::read(&a.file).with_context(|| format!("cannot read {}", media::show::path(&a.file)))?;
     let read::Read { format, mut cues, mut notes } =
         read::read(&bytes).with_context(|| media::show::path(&a.file))?;
     if let (Some(from), Some(to)) = (a.from_rate, a.to_rate) {
@@ -39,7 +40,7 @@ pub fn captions(a: &Captions) -> Result<ExitCode> {
     if let Some(to) = &a.to {
         let form = to.extension().and_then(|e| e.to_str()).and_then(|e| e.parse::<Form>().ok());
         let Some(text) = form.and_then(|f| written(&cues, f)) else {
-            bail!("{}: captions are written as .srt, .vtt or .ttml", media::show::path(&to));
+            bail!("{}: captions are written as .srt, .vtt or .ttml", media::show::path(to));
         };
         save(to, &text)?;
     }
@@ -66,7 +67,7 @@ pub fn captions(a: &Captions) -> Result<ExitCode> {
         );
     }
     if let Some(to) = &a.to {
-        crate::say!("written: {}", media::show::path(&to));
+        crate::say!("written: {}", media::show::path(to));
     }
     Ok(ExitCode::from(u8::from(bad)))
 }
@@ -74,6 +75,6 @@ pub fn captions(a: &Captions) -> Result<ExitCode> {
 /// Over nothing that is there.
 fn save(to: &Path, text: &str) -> Result<()> {
     let mut file = std::fs::File::create_new(to)
-        .with_context(|| format!("cannot write {} (nothing is overwritten)", media::show::path(&to)))?;
-    file.write_all(text.as_bytes()).with_context(|| format!("cannot write {}", media::show::path(&to)))
+        .with_context(|| format!("cannot write {} (nothing is overwritten)", media::show::path(to)))?;
+    file.write_all(text.as_bytes()).with_context(|| format!("cannot write {}", media::show::path(to)))
 }

@@ -5,8 +5,8 @@ use crate::ui;
 use anyhow::{Context, Result};
 use media::show;
 use porter::config::House;
-use porter::files::known::{self, Identity, Mount, Role};
 use porter::files::Dir;
+use porter::files::known::{self, Identity, Mount, Role};
 use porter::jobs::folders::{Used, mark, used};
 use porter::jobs::state;
 use porter::maker::{self, Order, Outcome, Run, Work, sandbox};
@@ -77,12 +77,11 @@ pub fn check(a: &args::Check) -> Result<ExitCode> {
         .map(|s| Service { name: s.name.clone(), address: s.address.clone(), why: s.look().err() })
         .collect();
     let (walls, child) = try_child(&house)?;
-    let mut parts: Vec<Part> = media::parts::all()
-        .iter()
-        .map(|p| Part { name: p.name.to_owned(), state: p.state() })
-        .collect();
+    let mut parts: Vec<Part> =
+        media::parts::all().iter().map(|p| Part { name: p.name.to_owned(), state: p.state() }).collect();
     parts.push(Part { name: "walls around children".into(), state: walls });
-    let good = folders.iter().all(|f| f.state == "ok" || !f.needed) && services.iter().all(|s| s.why.is_none());
+    let good =
+        folders.iter().all(|f| f.state == "ok" || !f.needed) && services.iter().all(|s| s.why.is_none());
     let checked =
         Checked { version: 1, configuration: house.file_shown(), good, folders, services, parts, child };
     if a.json {
@@ -105,7 +104,9 @@ fn tell(house: &House, c: &Checked) {
     crate::say!("\nFolders");
     for f in &c.folders {
         let state = if f.state == "ok" || f.needed { f.state.as_str() } else { "made when needed" };
-        let on = f.on.as_ref().map_or(String::new(), |on| format!("  ({on}{})", if f.marked { ", marked" } else { "" }));
+        let on =
+            f.on.as_ref()
+                .map_or(String::new(), |on| format!("  ({on}{})", if f.marked { ", marked" } else { "" }));
         crate::say!("  {state:<20} {:<28} {}{on}", f.what, f.path);
         if let Some(why) = f.why.as_ref().filter(|_| f.needed) {
             crate::say!("  {:<20} {why}", "");
@@ -190,12 +191,20 @@ fn state_folder(house: &House) -> Folder {
 
 /// A folder that is there, is itself, and can be written: tried, not guessed.
 fn look(what: String, path: &Path, noted: Option<&Identity>, needed: bool) -> Folder {
-    let mut f =
-        Folder { what, path: show::path(path), state: "ok".into(), why: None, on: None, marked: false, needed };
+    let mut f = Folder {
+        what,
+        path: show::path(path),
+        state: "ok".into(),
+        why: None,
+        on: None,
+        marked: false,
+        needed,
+    };
     let dir = match Dir::open(path) {
         Ok(dir) => dir,
         Err(e) => {
-            f.state = if e.kind() == std::io::ErrorKind::NotFound { "MISSING".into() } else { "NOT USABLE".into() };
+            f.state =
+                if e.kind() == std::io::ErrorKind::NotFound { "MISSING".into() } else { "NOT USABLE".into() };
             f.why = Some(known::plain(&e));
             return f;
         }

@@ -128,7 +128,8 @@ fn clear(dir: &Path) -> Result<()> {
     let Ok(mut entries) = std::fs::read_dir(dir) else { return Ok(()) };
     let earlier = std::fs::read_to_string(dir.join(FILE_NAME)).is_ok_and(|c| c == CONFIG);
     if earlier {
-        return std::fs::remove_dir_all(dir).with_context(|| format!("cannot clear {}", media::show::path(dir)));
+        return std::fs::remove_dir_all(dir)
+            .with_context(|| format!("cannot clear {}", media::show::path(dir)));
     }
     if entries.next().is_some() {
         bail!("{} is not empty and no earlier demo; give another folder", media::show::path(dir));

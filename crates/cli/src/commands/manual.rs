@@ -11,7 +11,8 @@ pub fn completions(a: &Completions) -> Result<ExitCode> {
 }
 
 pub fn pages(a: &Manual) -> Result<ExitCode> {
-    std::fs::create_dir_all(&a.dir).with_context(|| format!("cannot make the folder {}", media::show::path(&a.dir)))?;
+    std::fs::create_dir_all(&a.dir)
+        .with_context(|| format!("cannot make the folder {}", media::show::path(&a.dir)))?;
     clap_mangen::generate_to(Args::command(), &a.dir)
         .with_context(|| format!("cannot write into {}", media::show::path(&a.dir)))?;
     crate::say!("Manual pages are in {}", media::show::path(&a.dir));

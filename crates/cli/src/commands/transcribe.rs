@@ -31,7 +31,8 @@ pub fn transcribe(a: &Transcribe) -> Result<ExitCode> {
         terms: a.terms.as_deref().map(terms).transpose()?.unwrap_or_default(),
     };
     if let Some(to) = &a.to {
-        std::fs::create_dir_all(to).with_context(|| format!("cannot make the folder {}", media::show::path(&to)))?;
+        std::fs::create_dir_all(to)
+            .with_context(|| format!("cannot make the folder {}", media::show::path(to)))?;
     }
     let speech = a.service.as_deref().map(|s| service(a, s)).transpose()?;
     let text = a.summary_service.as_deref().map(|s| service(a, s)).transpose()?;
@@ -44,7 +45,7 @@ pub fn transcribe(a: &Transcribe) -> Result<ExitCode> {
     for path in &a.files {
         if let Err(e) = one(a, engine, text.as_ref(), &options, &how, path) {
             failed = true;
-            eprintln!("{}: {e:#}", media::show::path(&path));
+            eprintln!("{}: {e:#}", media::show::path(path));
         }
     }
     Ok(ExitCode::from(u8::from(failed)))
@@ -71,7 +72,8 @@ fn player(path: &Path, folder: &Path) -> Option<Player> {
 
 /// One spelling a line; empty lines and those that start with # are for people.
 fn terms(path: &Path) -> Result<Vec<String>> {
-    let text = std::fs::read_to_string(path).with_context(|| format!("cannot read {}", media::show::path(&path)))?;
+    let text =
+        std::fs::read_to_string(path).with_context(|| format!("cannot read {}", media::show::path(path)))?;
     Ok(text
         .lines()
         .map(str::trim)

@@ -79,8 +79,12 @@ fn what_next(e: &Error) -> Option<&'static str> {
         }
         Error::Locked(_) => Some("'deft-porter status' shows what it is doing."),
         Error::Store { .. } => Some("Is the disk full, or the state folder not writable?"),
-        Error::StateOpen { .. } => Some("Make it the porter's own: chown it to the porter's user, and chmod 700 it."),
-        Error::StateGone(_) => Some("Put it back from a backup before the next start: without it nobody knows what was delivered."),
+        Error::StateOpen { .. } => {
+            Some("Make it the porter's own: chown it to the porter's user, and chmod 700 it.")
+        }
+        Error::StateGone(_) => Some(
+            "Put it back from a backup before the next start: without it nobody knows what was delivered.",
+        ),
         _ => None,
     }
 }

@@ -8,7 +8,9 @@ pub fn name(head: &[u8]) -> Option<(&'static str, &'static str)> {
     const PICTURE: &str = "a copy in JPEG, PNG, TIFF, WebP, AVIF, EXR or DPX can be read";
     const OTHER: &str = "it is not media";
     let at = |n: usize, what: &[u8]| head.get(n..).is_some_and(|h| h.starts_with(what));
-    let brand = head.get(8..12).filter(|_| at(4, b"ftyp"));
+    if let Some(name) = picture_brand(head) {
+        return Some((name, PICTURE));
+    }
     Some(match head {
         _ if at(0, &[0x06, 0x0e, 0x2b, 0x34, 0x02, 0x05, 0x01, 0x01]) => ("MXF", MEDIA),
         _ if at(0, &[0x30, 0x26, 0xb2, 0x75, 0x8e, 0x66, 0xcf, 0x11]) => ("ASF (Windows Media)", MEDIA),
@@ -30,9 +32,6 @@ pub fn name(head: &[u8]) -> Option<(&'static str, &'static str)> {
         _ if at(0, b"8BPS") => ("a Photoshop picture", PICTURE),
         _ if at(0, &[0xff, 0x0a]) || at(0, b"\0\0\0\x0cJXL ") => ("JPEG XL", PICTURE),
         _ if at(0, b"\0\0\0\x0cjP  ") || at(0, &[0xff, 0x4f, 0xff, 0x51]) => ("JPEG 2000", PICTURE),
-        _ if matches!(brand, Some(b"heic" | b"heix" | b"heim" | b"heis" | b"hevc" | b"mif1" | b"msf1")) => {
-            ("HEIF", PICTURE)
-        }
         _ if at(0, b"II*\0\x10\0\0\0CR") => ("a camera's raw picture", PICTURE),
         _ if at(0, b"IIRO") || at(0, b"IIU\0") || at(0, b"FUJIFILM") => ("a camera's raw picture", PICTURE),
         _ if at(0, b"<svg") => ("SVG", PICTURE),
@@ -50,6 +49,28 @@ pub fn name(head: &[u8]) -> Option<(&'static str, &'static str)> {
     })
 }
 
+/// Pictures that lie in the boxes of ISO files (ISO/IEC 23008-12, and camera makers after it), by the brand of the file.
+/// AVIF is read, and not told here.
+pub fn picture_brand(head: &[u8]) -> Option<&'static str> {
+    if head.get(4..8)? != b"ftyp" {
+        return None;
+    }
+    let end = crate::bits::be32(head, 0)? as usize;
+    let major: [u8; 4] = head.get(8..12)?.try_into().ok()?;
+    let rest = head.get(16..end.min(head.len())).unwrap_or(&[]);
+    let has = |brand: &[u8; 4]| rest.chunks_exact(4).any(|b| b == brand);
+    match &major {
+        b"crx " => Some("a camera's raw picture (CR3)"),
+        b"heic" | b"heix" | b"heim" | b"heis" | b"hevc" | b"hevx" => Some("HEIC"),
+        b"mif1" | b"msf1" | b"mif2" | b"miaf" if has(b"avif") || has(b"avis") => None,
+        b"mif1" | b"msf1" | b"mif2" | b"miaf" => {
+            Some(if has(b"heic") || has(b"heix") { "HEIC" } else { "HEIF" })
+        }
+        b"jpeg" | b"j2ki" | b"avci" => Some("HEIF"),
+        _ => None,
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -58,7 +79,11 @@ mod tests {
     #[rstest]
     #[case(&[0x06, 0x0e, 0x2b, 0x34, 0x02, 0x05, 0x01, 0x01, 0x0d], Some("MXF"))]
     #[case(b"%PDF-1.7", Some("PDF"))]
-    #[case(b"\0\0\0\x18ftypheic", Some("HEIF"))]
+    #[case(b"\0\0\0\x18ftypheic\0\0\0\0mif1heic", Some("HEIC"))]
+    #[case(b"\0\0\0\x18ftypmif1\0\0\0\0mif1heic", Some("HEIC"))]
+    #[case(b"\0\0\0\x18ftypmif1\0\0\0\0mif1avif", None)]
+    #[case(b"\0\0\0\x18ftypcrx \0\0\0\x01crx isom", Some("a camera's raw picture (CR3)"))]
+    #[case(b"\0\0\0\x18ftypisom\0\0\0\0isomavc1", None)]
     #[case(b"anything", None)]
     fn first_bytes_are_named(#[case] head: &[u8], #[case] want: Option<&str>) {
         assert_eq!(name(head).map(|n| n.0), want);

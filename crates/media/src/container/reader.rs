@@ -96,6 +96,32 @@ impl Reader {
     }
 }
 
+impl Reader {
+    /// As [`Self::find`]; what starts in the last bytes of the file, where fewer than `window` can be shown, is found
+    /// as well.
+    pub fn find_to_end(
+        &mut self,
+        window: usize,
+        most: u64,
+        mut want: impl FnMut(&[u8]) -> bool,
+    ) -> Result<bool> {
+        let start = self.at;
+        if self.find(window, most, &mut want)? {
+            return Ok(true);
+        }
+        let end = start.saturating_add(most).min(self.len);
+        let tail = self.len.saturating_sub(window.saturating_sub(1) as u64).max(start);
+        for at in tail..end {
+            self.at = at;
+            if want(&self.peek(window)?) {
+                return Ok(true);
+            }
+        }
+        self.at = end;
+        Ok(false)
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -119,6 +145,16 @@ mod tests {
         assert!(!r.find(4, 1000, |b| b == b"here").unwrap());
         assert!(!r.find(4, u64::MAX, |b| b == b"none").unwrap());
         assert_eq!(r.left(), 0);
+    }
+
+    #[test]
+    fn what_starts_in_the_last_bytes_is_found() {
+        let mut r = reader(b"0123456789ab".to_vec());
+        assert!(r.find_to_end(8, u64::MAX, |b| b == b"ab").unwrap());
+        assert_eq!(r.at(), 10);
+        r.go(0);
+        assert!(!r.find_to_end(8, 9, |b| b == b"ab").unwrap());
+        assert_eq!(r.at(), 9);
     }
 
     #[test]

@@ -5,6 +5,7 @@ pub mod avif;
 mod colour;
 pub mod dpx;
 mod gif;
+mod jpeg;
 pub mod run;
 mod tiff;
 
@@ -12,7 +13,7 @@ use crate::container::Source;
 use crate::error::{Error, Result};
 use crate::filter::video::{Scaler, fit};
 use crate::frame::{Chroma, Colour, Pool, VideoFrame};
-use crate::limits::{MAX_PICTURE_SIDE, MAX_STILL_AREA};
+use crate::limits::{MAX_PICTURE_SIDE, MAX_STILL_AREA, MAX_STILL_BYTES};
 use crate::units::Ratio;
 /// A decoded picture.
 pub use image::DynamicImage as Decoded;
@@ -159,6 +160,15 @@ fn failed(name: &str, e: &image::ImageError) -> Error {
     }
 }
 
+/// Most libraries read a picture file into memory whole.
+fn check_size(name: &str, source: &mut dyn Source) -> Result<()> {
+    let bytes = source.seek(SeekFrom::End(0))?;
+    if bytes > MAX_STILL_BYTES {
+        return Err(Error::limit(name, format!("a picture file of {bytes} bytes; up to {MAX_STILL_BYTES}")));
+    }
+    Ok(())
+}
+
 /// Refuses pictures over the limit.
 pub(crate) fn check_area(name: &str, w: u32, h: u32) -> Result<()> {
     if w == 0 || h == 0 {
@@ -193,8 +203,25 @@ pub fn decode_frame(format: &StillFormat, source: &mut dyn Source, pool: &Pool) 
     colour::to_frame(&decode(format, source)?, pool)
 }
 
+/// A camera's raw picture is refused by name: its thumbnail would be taken for it.
+fn refuse_raw(format: &StillFormat, source: &mut dyn Source) -> Result<()> {
+    if format.name != "TIFF" {
+        return Ok(());
+    }
+    match tiff::raw_kind(source)? {
+        Some(kind) => Err(Error::unsupported(
+            "",
+            format!(
+                "this is {kind}, which cannot be read; a copy in JPEG, PNG or TIFF that was developed from it can"
+            ),
+        )),
+        None => Ok(()),
+    }
+}
+
 /// Reads the header only.
 pub fn facts(format: &'static StillFormat, source: &mut dyn Source) -> Result<StillFacts> {
+    refuse_raw(format, source)?;
     let library_format = match format.reader {
         Reads::Library(l) => l,
         Reads::Own { facts, .. } => return facts(source),
@@ -204,6 +231,7 @@ pub fn facts(format: &'static StillFormat, source: &mut dyn Source) -> Result<St
     {
         return Ok(StillFacts { float: true, ..StillFacts::new(format.name, w, h, 16, Chroma::Gray) });
     }
+    check_size(format.name, source)?;
     let mut d = library(format.name, library_format, source)?;
     let (w, h) = d.dimensions();
     check_area(format.name, w, h)?;
@@ -238,6 +266,11 @@ pub fn facts(format: &'static StillFormat, source: &mut dyn Source) -> Result<St
 /// Decodes a picture whole, turned as its file asks, in the colours of sRGB. Scene-linear pictures (OpenEXR,
 /// floating-point TIFF) are shown through the sRGB curve, with what is brighter than 1.0 cut off.
 pub fn decode(format: &StillFormat, source: &mut dyn Source) -> Result<DynamicImage> {
+    refuse_raw(format, source)?;
+    check_size(format.name, source)?;
+    if format.name == "JPEG" {
+        jpeg::check(source)?;
+    }
     let library_format = match format.reader {
         Reads::Library(l) => l,
         Reads::Own { decode, .. } => return decode(source),
@@ -252,7 +285,12 @@ pub fn decode(format: &StillFormat, source: &mut dyn Source) -> Result<DynamicIm
     check_area(format.name, w, h)?;
     let orientation = d.orientation().unwrap_or(Orientation::NoTransforms);
     let profile = d.icc_profile().ok().flatten();
-    let mut picture = DynamicImage::from_decoder(d).map_err(|e| failed(format.name, &e))?;
+    // Some of these libraries end the program on forms that they do not know.
+    let mut picture = crate::guard::catch(|| DynamicImage::from_decoder(d))
+        .ok_or_else(|| {
+            Error::unsupported(format.name, "a form of it that cannot be decoded; a plain copy can")
+        })?
+        .map_err(|e| failed(format.name, &e))?;
     picture.apply_orientation(orientation);
     let picture = colour::displayed(picture);
     Ok(match profile {

@@ -6,8 +6,8 @@ use super::{House, Problem};
 use crate::error::{Error, Result};
 use crate::files::Dir;
 use crate::files::dir::entry_of;
-use crate::jobs::folders::{Used, used};
 use crate::files::known::{self, Role};
+use crate::jobs::folders::{Used, used};
 use media::show;
 use std::path::{Path, PathBuf};
 
@@ -54,7 +54,11 @@ pub fn apart_on_disk(house: &House) -> Result<()> {
     let watches = || all.iter().filter(|(u, _, here)| *here && u.role == Role::Watch);
     let sub = |name: &str| house.watch(name).is_some_and(|w| w.subfolders);
     let mut say = |what: &Used, found: &Chain, of: String, wanted: &str| {
-        let is = if found.path == what.path { String::new() } else { format!(", which is {},", show::path(&found.path)) };
+        let is = if found.path == what.path {
+            String::new()
+        } else {
+            format!(", which is {},", show::path(&found.path))
+        };
         problems.push(Problem {
             line: 0,
             column: 0,
@@ -68,7 +72,9 @@ pub fn apart_on_disk(house: &House) -> Result<()> {
         for (w, outer, _) in watches().filter(|(w, ..)| w != u) {
             let is_it = *here && chain.ids.first() == outer.ids.first();
             let first = all.iter().position(|(x, ..)| x == w).is_some_and(|m| m < n);
-            if (is_it || (sub(&w.name) && lies_in(chain, outer))) && (u.role != Role::Watch || !is_it || first) {
+            if (is_it || (sub(&w.name) && lies_in(chain, outer)))
+                && (u.role != Role::Watch || !is_it || first)
+            {
                 say(u, chain, format!("watch folder \"{}\"", w.name), "a folder outside every watch folder");
             }
         }
@@ -83,7 +89,12 @@ pub fn apart_on_disk(house: &House) -> Result<()> {
         for (w, outer, _) in watches() {
             if lies_in(state, outer) && (sub(&w.name) || (*here && state.ids.first() == outer.ids.first())) {
                 let own = Used { role: Role::Watch, name: String::new(), path: house.state.clone() };
-                say(&own, state, format!("watch folder \"{}\"", w.name), "house.state outside every watch folder");
+                say(
+                    &own,
+                    state,
+                    format!("watch folder \"{}\"", w.name),
+                    "house.state outside every watch folder",
+                );
             }
         }
     }

@@ -22,7 +22,9 @@ pub fn one_file(work: &Path, content: &[u8]) -> Cargo {
 pub fn many_files(work: &Path) -> Cargo {
     let path = work.join("output-1");
     let mut files = Vec::new();
-    for (inside, content) in [("index.m3u8", &b"#EXTM3U"[..]), ("low/1.m4s", &[7; 3000]), ("low/2.m4s", &[8; 2000])] {
+    for (inside, content) in
+        [("index.m3u8", &b"#EXTM3U"[..]), ("low/1.m4s", &[7; 3000]), ("low/2.m4s", &[8; 2000])]
+    {
         let at = path.join(inside);
         std::fs::create_dir_all(at.parent().expect("inside")).expect("a work folder");
         std::fs::write(&at, content).expect("a work folder");
@@ -62,7 +64,10 @@ pub fn all(fresh: &dyn Fn() -> Fresh) {
     lie.files[0].digest = "xxh3-128:0".into();
     let (_keep, p) = fresh();
     let t = p.begin("lie").expect("a ticket");
-    assert!(matches!(p.stage(&lie, "x.mp4", &t, &Quiet), Err(Trouble::Changed(_))), "made and carried are the same");
+    assert!(
+        matches!(p.stage(&lie, "x.mp4", &t, &Quiet), Err(Trouble::Changed(_))),
+        "made and carried are the same"
+    );
     assert!(!p.has("x.mp4").expect("a look"));
 }
 

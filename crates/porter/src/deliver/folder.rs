@@ -30,7 +30,9 @@ impl FolderPlace {
         move |e| {
             let why = format!("{what} {at}: {}", plain(&e));
             match e.kind() {
-                ErrorKind::StorageFull | ErrorKind::QuotaExceeded | ErrorKind::FileTooLarge => Trouble::Full(why),
+                ErrorKind::StorageFull | ErrorKind::QuotaExceeded | ErrorKind::FileTooLarge => {
+                    Trouble::Full(why)
+                }
                 ErrorKind::PermissionDenied | ErrorKind::ReadOnlyFilesystem | ErrorKind::NotADirectory => {
                     Trouble::Refused(why)
                 }
@@ -47,7 +49,9 @@ impl FolderPlace {
     fn staged(ticket: &Ticket) -> Result<OsString, Trouble> {
         match ticket {
             Ticket::Staged(name) => Ok(name.into()),
-            Ticket::Unknown => Err(Trouble::Changed("what was begun there was begun by a newer program".into())),
+            Ticket::Unknown => {
+                Err(Trouble::Changed("what was begun there was begun by a newer program".into()))
+            }
         }
     }
 
@@ -60,7 +64,8 @@ impl FolderPlace {
         name: &OsStr,
         watching: &dyn Watching,
     ) -> Result<(), Trouble> {
-        let changed = |e: io::Error| Trouble::Changed(format!("cannot read {}: {}", show::path(from), plain(&e)));
+        let changed =
+            |e: io::Error| Trouble::Changed(format!("cannot read {}: {}", show::path(from), plain(&e)));
         let to = dir.path().join(name);
         let there = |e: Error| match e {
             Error::Path { doing, path, source } if path == to => self.trouble(doing, &path)(source),
@@ -71,7 +76,8 @@ impl FolderPlace {
         let mut target = dir.create(name).map_err(self.trouble("cannot write", &to))?;
         let read = copy(&mut source, from, &mut target, &to, watching).map_err(there)?;
         if read != wanted {
-            let why = format!("{} is not what was made (checksum {read}, expected {wanted})", show::path(from));
+            let why =
+                format!("{} is not what was made (checksum {read}, expected {wanted})", show::path(from));
             return Err(Trouble::Changed(why));
         }
         crate::stops::here("staged, not read back");
@@ -79,7 +85,9 @@ impl FolderPlace {
         let found = digest_of(&mut target, &to, true, watching).map_err(there)?;
         if found != wanted {
             let at = show::path(&to);
-            return Err(Trouble::Away(format!("{at} reads back wrong (checksum {found}, expected {wanted})")));
+            return Err(Trouble::Away(format!(
+                "{at} reads back wrong (checksum {found}, expected {wanted})"
+            )));
         }
         Ok(())
     }

@@ -113,7 +113,13 @@ pub trait Place: Send + Sync {
     fn begin(&self, tag: &str) -> Result<Ticket, Trouble>;
     /// Puts the cargo in beside its final name and verifies it there. What an earlier try of this ticket left is made
     /// anew, never written over.
-    fn stage(&self, cargo: &Cargo, name: &str, ticket: &Ticket, watching: &dyn Watching) -> Result<Proof, Trouble>;
+    fn stage(
+        &self,
+        cargo: &Cargo,
+        name: &str,
+        ticket: &Ticket,
+        watching: &dyn Watching,
+    ) -> Result<Proof, Trouble>;
     /// Gives what was staged its name, if that is free.
     fn publish(&self, ticket: &Ticket, name: &str) -> Result<Published, Trouble>;
     /// After a kill.

@@ -47,10 +47,15 @@ pub fn digest_of(file: &mut File, path: &Path, fresh: bool, watching: &dyn Watch
 }
 
 /// Copies what an open file still has to give, synced to disk; gives the digest of what was read.
-pub fn copy(from: &mut File, from_path: &Path, to: &mut File, to_path: &Path, w: &dyn Watching) -> Result<String> {
-    let digest = pass(from, from_path, w, |block| {
-        to.write_all(block).map_err(Error::path("cannot write", to_path))
-    })?;
+pub fn copy(
+    from: &mut File,
+    from_path: &Path,
+    to: &mut File,
+    to_path: &Path,
+    w: &dyn Watching,
+) -> Result<String> {
+    let digest =
+        pass(from, from_path, w, |block| to.write_all(block).map_err(Error::path("cannot write", to_path)))?;
     to.sync_all().map_err(Error::path("cannot write", to_path))?;
     Ok(digest)
 }

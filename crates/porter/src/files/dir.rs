@@ -48,7 +48,8 @@ impl Entry {
 impl From<rustix::fs::Stat> for Entry {
     #[allow(clippy::unnecessary_cast, clippy::useless_conversion)]
     fn from(s: rustix::fs::Stat) -> Entry {
-        let nanos = |seconds: i64, rest: u64| seconds.saturating_mul(1_000_000_000).saturating_add(rest as i64);
+        let nanos =
+            |seconds: i64, rest: u64| seconds.saturating_mul(1_000_000_000).saturating_add(rest as i64);
         Entry {
             seen: Seen {
                 size: s.st_size as u64,
@@ -146,7 +147,9 @@ impl Dir {
 
     /// Splits a path inside this folder: the folder that holds it (opened or, with `make`, made) and its name there.
     pub fn holder<'p>(&self, path: &'p Path, make: bool) -> io::Result<(Dir, &'p OsStr)> {
-        let Some(Component::Normal(name)) = path.components().next_back() else { return Err(wrong_path(path)) };
+        let Some(Component::Normal(name)) = path.components().next_back() else {
+            return Err(wrong_path(path));
+        };
         Ok((self.walk(path.parent().unwrap_or(Path::new("")), make)?, name))
     }
 
@@ -170,10 +173,13 @@ impl Dir {
 
     /// Opens a file for reading; what is no plain file is refused.
     pub fn read(&self, name: &OsStr) -> io::Result<File> {
-        let file = File::from(rustix::fs::openat(&self.fd, name, READ, Mode::empty()).map_err(|e| match e {
-            Errno::LOOP => io::Error::new(io::ErrorKind::InvalidInput, "it is a link, which is not followed"),
-            e => e.into(),
-        })?);
+        let file =
+            File::from(rustix::fs::openat(&self.fd, name, READ, Mode::empty()).map_err(|e| match e {
+                Errno::LOOP => {
+                    io::Error::new(io::ErrorKind::InvalidInput, "it is a link, which is not followed")
+                }
+                e => e.into(),
+            })?);
         if entry_of(&file)?.is_file() {
             Ok(file)
         } else {
@@ -344,7 +350,9 @@ mod tests {
         for path in ["../x", "a/../../x", "/etc/hostname", "..", ""] {
             assert!(d.holder(Path::new(path), true).is_err(), "{path}");
         }
-        assert!(!dir.path().join("a").exists() || std::fs::read_dir(dir.path().join("a")).unwrap().count() == 0);
+        assert!(
+            !dir.path().join("a").exists() || std::fs::read_dir(dir.path().join("a")).unwrap().count() == 0
+        );
     }
 
     #[test]
@@ -357,7 +365,10 @@ mod tests {
     }
 
     #[rstest::rstest]
-    fn a_taken_name_is_never_replaced(#[values(false, true)] folder: bool, #[values(false, true)] by_link: bool) {
+    fn a_taken_name_is_never_replaced(
+        #[values(false, true)] folder: bool,
+        #[values(false, true)] by_link: bool,
+    ) {
         let dir = tempfile::tempdir().unwrap();
         let d = Dir::open(dir.path()).unwrap();
         let make = |n: &str| {
@@ -369,7 +380,11 @@ mod tests {
             }
         };
         let rename = |a: &str, b: &str| {
-            if by_link { d.rename_by_link(name(a), &d, name(b)) } else { d.rename_if_free(name(a), &d, name(b)) }
+            if by_link {
+                d.rename_by_link(name(a), &d, name(b))
+            } else {
+                d.rename_if_free(name(a), &d, name(b))
+            }
         };
         let held = |n: &str| {
             let at = dir.path().join(n);

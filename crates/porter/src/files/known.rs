@@ -167,9 +167,9 @@ pub fn recognise(dir: &Dir, known: &Identity) -> Result<(), String> {
         };
     }
     match (&known.mount, Mount::of(dir)) {
-        (Some(then), Some(now)) if !then.is(&now) => {
-            Err(format!("{at} lay on {then} when it was first used, and lies on {now} now: mount it, or {hint}"))
-        }
+        (Some(then), Some(now)) if !then.is(&now) => Err(format!(
+            "{at} lay on {then} when it was first used, and lies on {now} now: mount it, or {hint}"
+        )),
         _ => Ok(()),
     }
 }
@@ -225,7 +225,10 @@ mod tests {
     #[test]
     fn mounts_are_found_by_their_number() {
         let (m, _) = find(TABLE, 31).unwrap();
-        assert_eq!((m.point.as_str(), m.kind.as_str(), m.source.as_str()), ("/mnt/day 1", "nfs4", "nas:/export/day 1"));
+        assert_eq!(
+            (m.point.as_str(), m.kind.as_str(), m.source.as_str()),
+            ("/mnt/day 1", "nfs4", "nas:/export/day 1")
+        );
         assert!(find(TABLE, 3).is_none() && find(b"31 22 broken", 31).is_none());
         let (root, _) = find(TABLE, 22).unwrap();
         assert!(root.is(&Mount { source: "/dev/sdb2".into(), ..root.clone() }) && !root.is(&m));
@@ -255,7 +258,10 @@ mod tests {
         std::fs::write(share.join(MARKER), "deft-porter folder zz\n").unwrap();
         assert!(open(&share, Some(&known), true).unwrap_err().contains("another folder"));
         std::fs::remove_dir_all(&share).unwrap();
-        assert!(open(&share, Some(&known), true).is_err() && !share.exists(), "not made where it is not known");
+        assert!(
+            open(&share, Some(&known), true).is_err() && !share.exists(),
+            "not made where it is not known"
+        );
     }
 
     #[test]

@@ -109,12 +109,14 @@ pub fn finish(from: At<'_>, to: At<'_>, seen: &Seen, w: &dyn Watching) -> Result
     ) else {
         return Ok(false);
     };
-    let is_ours = a.is_same_file(&b) || (a.seen == *seen && b.is_file() && b.seen.size == a.seen.size && {
-        let mut source = from.dir.read(from.name).map_err(from.fail("cannot read"))?;
-        let mut target = to.dir.read(to.name).map_err(to.fail("cannot read"))?;
-        let same = digest_of(&mut source, &from.path(), false, w)? == digest_of(&mut target, &to.path(), true, w)?;
-        same && entry_of(&source).map_err(from.fail("cannot look at"))?.seen == *seen
-    });
+    let is_ours = a.is_same_file(&b)
+        || (a.seen == *seen && b.is_file() && b.seen.size == a.seen.size && {
+            let mut source = from.dir.read(from.name).map_err(from.fail("cannot read"))?;
+            let mut target = to.dir.read(to.name).map_err(to.fail("cannot read"))?;
+            let same = digest_of(&mut source, &from.path(), false, w)?
+                == digest_of(&mut target, &to.path(), true, w)?;
+            same && entry_of(&source).map_err(from.fail("cannot look at"))?.seen == *seen
+        });
     if is_ours {
         from.dir.remove(from.name).map_err(from.fail("cannot remove"))?;
         from.dir.sync();
@@ -219,7 +221,10 @@ mod tests {
             std::fs::write(dir.path().join("b"), other).unwrap();
             let s = seen(&dir.path().join("a"));
             assert_eq!(finish(at("a"), at("b"), &s, &Quiet).unwrap(), ours);
-            assert_eq!((dir.path().join("a").exists(), std::fs::read(dir.path().join("b")).unwrap()), (!ours, other.to_vec()));
+            assert_eq!(
+                (dir.path().join("a").exists(), std::fs::read(dir.path().join("b")).unwrap()),
+                (!ours, other.to_vec())
+            );
         }
         std::fs::write(dir.path().join("a"), b"x").unwrap();
         let s = seen(&dir.path().join("a"));

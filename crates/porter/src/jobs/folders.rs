@@ -82,15 +82,17 @@ fn note(store: &Store, role: Role, name: &str, path: &Path, identity: &Identity)
 pub fn mark(house: &House, store: &Store) -> Result<Vec<(Used, std::result::Result<(), String>)>> {
     let mut out = Vec::new();
     for u in used(house) {
-        let marked = Dir::open(&u.path).and_then(|dir| {
+        let marked = Dir::open(&u.path).map(|dir| {
             let put = known::mark(&dir, &crate::clock::random_id());
             // Where no marker can be put, the mount is what it is known by.
-            Ok((known::identity(&dir), put))
+            (known::identity(&dir), put)
         });
         let result = match marked {
             Ok((identity, put)) => {
                 note(store, u.role, &u.name, &u.path, &identity)?;
-                put.map(|_| ()).map_err(|e| format!("no marker can be put there ({}); known by its mount", known::plain(&e)))
+                put.map(|_| ()).map_err(|e| {
+                    format!("no marker can be put there ({}); known by its mount", known::plain(&e))
+                })
             }
             Err(e) => Err(known::plain(&e)),
         };

@@ -75,7 +75,18 @@ impl Porter {
             .inspect_err(|e| tracing::warn!("status shows no progress: {e}"))
             .ok();
         let folders = Folders::default();
-        Ok(Porter { house: Arc::new(house), store, said, folders, board, id, program, stop, state, _server: server })
+        Ok(Porter {
+            house: Arc::new(house),
+            store,
+            said,
+            folders,
+            board,
+            id,
+            program,
+            stop,
+            state,
+            _server: server,
+        })
     }
 
     pub fn stopping(&self) -> bool {

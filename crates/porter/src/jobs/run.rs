@@ -387,4 +387,3 @@ impl<F: FnMut(&Event)> Dispatch<F> {
         }
     }
 }
-

@@ -169,7 +169,11 @@ impl Schedule {
             }
             let again = || queue.held.first().filter(|(due, _)| *due <= now).map(|(_, k)| k);
             let tried_first = matches!(line, Line::Carry(p) if self.resting.contains_key(p));
-            let key = if tried_first { again().or(queue.fresh.first()) } else { queue.fresh.first().or_else(again) };
+            let key = if tried_first {
+                again().or(queue.fresh.first())
+            } else {
+                queue.fresh.first().or_else(again)
+            };
             key.cloned()
         })?;
         self.forget(&key);
@@ -202,7 +206,8 @@ impl Schedule {
 
     /// True if nothing runs, and all that is left waits for something to be mended.
     pub fn only_held(&self, now: Tick) -> bool {
-        let stands = |(line, queue): (&Line, &Queue)| queue.fresh.is_empty() || self.rests(line, now).is_some();
+        let stands =
+            |(line, queue): (&Line, &Queue)| queue.fresh.is_empty() || self.rests(line, now).is_some();
         self.running.is_empty() && self.passing.is_empty() && self.lines.iter().all(stands)
     }
 }

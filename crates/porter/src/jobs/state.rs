@@ -67,7 +67,10 @@ fn close(path: &Path, mode: u32) -> Result<()> {
     }
     std::fs::set_permissions(path, Permissions::from_mode(mode)).map_err(|e| {
         let plain = crate::files::known::plain(&e);
-        wrong(format!("others can use it (mode {:o}), and that cannot be changed: {plain}", about.mode() & 0o777))
+        wrong(format!(
+            "others can use it (mode {:o}), and that cannot be changed: {plain}",
+            about.mode() & 0o777
+        ))
     })
 }
 
@@ -128,7 +131,10 @@ impl StateFolder {
         }
         let store = match Store::open(&file) {
             Err(Error::Store { source, .. })
-                if matches!(source.sqlite_error_code(), Some(ErrorCode::NotADatabase | ErrorCode::DatabaseCorrupt)) =>
+                if matches!(
+                    source.sqlite_error_code(),
+                    Some(ErrorCode::NotADatabase | ErrorCode::DatabaseCorrupt)
+                ) =>
             {
                 return lost(&format!("it is damaged ({source})"));
             }

@@ -274,7 +274,13 @@ impl Desk<'_> {
         let made = run::run(demux, &plan, sinks, &control)?;
         let sizes: u64 = outputs.iter().map(|o| std::fs::metadata(&o.path).map_or(0, |m| m.len())).sum();
         self.at.checked.store(0, Ordering::Relaxed);
-        self.at.set(Progress { stage: Stage::Checking, done: 0, of: Some(sizes), unit: Unit::Bytes, output: None });
+        self.at.set(Progress {
+            stage: Stage::Checking,
+            done: 0,
+            of: Some(sizes),
+            unit: Unit::Bytes,
+            output: None,
+        });
         for (o, m) in outputs.iter().zip(&made) {
             sync(&o.path)?;
             let file = File::open(&o.path).map_err(Error::path("cannot read", &o.path))?;

@@ -176,9 +176,11 @@ fn tail(mut from: impl Read) -> String {
 
 fn ended(doing: &str, status: ExitStatus, complaint: &str) -> String {
     let shown = |l: &str| media::show::text(l.trim()).chars().take(MAX_SHOWN).collect::<String>();
-    let lines: Vec<&str> = complaint.lines().filter(|l| !l.trim().is_empty() && !l.starts_with("note: ")).collect();
+    let lines: Vec<&str> =
+        complaint.lines().filter(|l| !l.trim().is_empty() && !l.starts_with("note: ")).collect();
     // A panic says where it was and, on the next line, why.
-    let from = lines.iter().rposition(|l| l.contains(" panicked at ")).unwrap_or(lines.len().saturating_sub(1));
+    let from =
+        lines.iter().rposition(|l| l.contains(" panicked at ")).unwrap_or(lines.len().saturating_sub(1));
     let last = lines[from.min(lines.len())..].iter().map(|l| shown(l)).collect::<Vec<_>>().join(" ");
     let last = if last.is_empty() { last } else { format!("; last words: {last}") };
     match (status.signal(), status.code()) {

@@ -6,8 +6,8 @@
 
 use super::{Order, Work};
 use landlock::{
-    ABI, Access, AccessFs, AccessNet, CompatLevel, Compatible, Ruleset, RulesetAttr, RulesetCreatedAttr, RulesetStatus,
-    Scope, path_beneath_rules,
+    ABI, Access, AccessFs, AccessNet, CompatLevel, Compatible, Ruleset, RulesetAttr, RulesetCreatedAttr,
+    RulesetStatus, Scope, path_beneath_rules,
 };
 use rustix::process::{Resource, Rlimit, setrlimit};
 use seccompiler::{
@@ -86,8 +86,14 @@ impl Walls {
             read.extend(["/etc/localtime", "/usr/share/zoneinfo"].map(PathBuf::from));
             if network {
                 read.extend(
-                    ["/etc/resolv.conf", "/etc/hosts", "/etc/nsswitch.conf", "/etc/host.conf", "/run/systemd/resolve"]
-                        .map(PathBuf::from),
+                    [
+                        "/etc/resolv.conf",
+                        "/etc/hosts",
+                        "/etc/nsswitch.conf",
+                        "/etc/host.conf",
+                        "/run/systemd/resolve",
+                    ]
+                    .map(PathBuf::from),
                 );
                 // The system's own libraries, which look names up.
                 read.extend(["/lib", "/lib64", "/usr/lib"].map(PathBuf::from));
@@ -248,13 +254,15 @@ fn system_calls(network: bool) -> Option<()> {
     let sets = SeccompCondition::new(2, SeccompCmpArgLen::Qword, SeccompCmpOp::Ne, 0).ok()?;
     rules.insert(libc::SYS_prlimit64, vec![SeccompRule::new(vec![sets]).ok()?]);
     let thread = libc::CLONE_THREAD as u64;
-    let no_thread = SeccompCondition::new(0, SeccompCmpArgLen::Qword, SeccompCmpOp::MaskedEq(thread), 0).ok()?;
+    let no_thread =
+        SeccompCondition::new(0, SeccompCmpArgLen::Qword, SeccompCmpOp::MaskedEq(thread), 0).ok()?;
     rules.insert(libc::SYS_clone, vec![SeccompRule::new(vec![no_thread]).ok()?]);
     // Its flags lie in memory, where no filter can look: the C library goes back to clone when it is not there.
     let new_clone = BTreeMap::from([(libc::SYS_clone3, Vec::new())]);
     for (rules, answer) in [(new_clone, libc::ENOSYS), (rules, libc::EPERM)] {
         let filter =
-            SeccompFilter::new(rules, SeccompAction::Allow, SeccompAction::Errno(answer as u32), arch).ok()?;
+            SeccompFilter::new(rules, SeccompAction::Allow, SeccompAction::Errno(answer as u32), arch)
+                .ok()?;
         let program: BpfProgram = filter.try_into().ok()?;
         seccompiler::apply_filter(&program).ok()?;
     }

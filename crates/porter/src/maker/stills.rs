@@ -38,7 +38,8 @@ fn one(picture: &still::Decoded, recipe: &media::recipe::StillRecipe, o: &Ordere
     let size = still::convert(picture, recipe.fit, codec, &mut file)?;
     sync(&o.path)?;
     // Read back.
-    let mut back: Box<dyn Source> = Box::new(File::open(&o.path).map_err(Error::path("cannot read", &o.path))?);
+    let mut back: Box<dyn Source> =
+        Box::new(File::open(&o.path).map_err(Error::path("cannot read", &o.path))?);
     let head = container::probe_bytes(&mut back)?;
     let held = still::recognise(&head, &mut back)?.map(|f| still::decode(f, &mut back)).transpose()?;
     if held.map(|p| (p.width(), p.height())) != Some(size) {

@@ -170,16 +170,16 @@ impl Hearing<'_> {
         let stop = AtomicBool::new(false);
         let mut passed = |at: Ms, of: Ms| {
             let ms = |t: Ms| t.0.max(0) as u64;
-            let now = Progress { stage: Stage::Hearing, done: ms(at), of: Some(ms(of)), ..Progress::default() };
+            let now =
+                Progress { stage: Stage::Hearing, done: ms(at), of: Some(ms(of)), ..Progress::default() };
             self.at.set(Progress { unit: Unit::Milliseconds, ..now });
         };
         let mut by = |engine: Engine<'_>| -> Result<Transcript> {
             Ok(transcribe(engine, (self.source)(), self.name, options, &mut passed, &stop)?)
         };
         let Some(service) = service else { return by(Engine::Here(&model)) };
-        let there = Client::new(service).and_then(|client| {
-            by(Engine::Service(&client.with_flag(&self.at.asking), &model.activity))
-        });
+        let there = Client::new(service)
+            .and_then(|client| by(Engine::Service(&client.with_flag(&self.at.asking), &model.activity)));
         instead(recipe.if_away, there, |why| {
             let mut t = by(Engine::Here(&model))?;
             t.notes.push(format!("heard on this machine instead: {why}"));

@@ -32,11 +32,11 @@ impl Condition {
         // The parser reports by panicking on some inputs; a condition must not take the program down.
         let parsed = media::guard::catch(|| Program::compile(text));
         let program = match parsed {
-            Ok(Ok(p)) => p,
-            Ok(Err(_)) if has_lone_equals(text) => {
+            Some(Ok(p)) => p,
+            Some(Err(_)) if has_lone_equals(text) => {
                 return Err(format!("'==' where two values are compared, as in {EXAMPLE}"));
             }
-            Ok(Err(_)) | Err(()) => {
+            Some(Err(_)) | None => {
                 return Err(format!("a CEL condition such as {EXAMPLE}"));
             }
         };
@@ -88,7 +88,7 @@ impl Condition {
             context.add_variable_from_value(field.name, value);
         }
         let result = media::guard::catch(|| self.program.execute(&context))
-            .map_err(|()| "it cannot be worked out".to_owned())?;
+            .ok_or_else(|| "it cannot be worked out".to_owned())?;
         match result {
             Ok(Value::Bool(b)) => Ok(b),
             Ok(other) => Err(format!("it gives {}, not true or false", other.type_of())),
@@ -178,12 +178,16 @@ impl Walk {
                     ));
                 }
                 each(&c.iter_range, loops)?;
-                [&c.accu_init, &c.loop_cond, &c.loop_step, &c.result].into_iter().try_for_each(|x| each(x, loops + 1))
+                [&c.accu_init, &c.loop_cond, &c.loop_step, &c.result]
+                    .into_iter()
+                    .try_for_each(|x| each(x, loops + 1))
             }
             Expr::List(l) => l.elements.iter().try_for_each(|x| each(x, loops)),
             Expr::Select(s) => each(&s.operand, loops),
             Expr::Map(m) => m.entries.iter().try_for_each(|x| match &x.expr {
-                cel::common::ast::EntryExpr::MapEntry(m) => each(&m.key, loops).and_then(|()| each(&m.value, loops)),
+                cel::common::ast::EntryExpr::MapEntry(m) => {
+                    each(&m.key, loops).and_then(|()| each(&m.value, loops))
+                }
                 cel::common::ast::EntryExpr::StructField(f) => each(&f.value, loops),
             }),
             _ => Ok(()),
@@ -209,7 +213,8 @@ fn check_values(function: &str, args: &[IdedExpr]) -> Result<(), String> {
         let Expr::Literal(LiteralValue::String(word)) = &e.expr else { return Ok(()) };
         let word = word.inner();
         // Uncompressed sound and codecs without a name are of too many kinds to be listed.
-        let open = field.name == "codec" && (word.starts_with("PCM") || word.starts_with('\'') || word.starts_with("uncompressed"));
+        let open = field.name == "codec"
+            && (word.starts_with("PCM") || word.starts_with('\'') || word.starts_with("uncompressed"));
         if open || values.contains(&word) {
             return Ok(());
         }

@@ -48,7 +48,12 @@ pub struct Field {
     pub get: fn(&Subject<'_>) -> Value,
 }
 
-const fn field(name: &'static str, help: &'static str, sample: fn() -> Value, get: fn(&Subject<'_>) -> Value) -> Field {
+const fn field(
+    name: &'static str,
+    help: &'static str,
+    sample: fn() -> Value,
+    get: fn(&Subject<'_>) -> Value,
+) -> Field {
     Field { name, help, in_conditions: true, values: None, sample, get }
 }
 
@@ -96,16 +101,24 @@ pub static FIELDS: &[Field] = &[
             text(f.picture().map(|v| v.codec.clone()).or_else(sound).unwrap_or_default())
         })
     },
-    field("width", "picture width as shown, 0 without a picture", || Value::Int(1920), |s| {
-        int(s.facts.picture().map_or(0, |v| v.width))
-    }),
-    field("height", "picture height as shown, 0 without a picture", || Value::Int(1080), |s| {
-        int(s.facts.picture().map_or(0, |v| v.height))
-    }),
+    field(
+        "width",
+        "picture width as shown, 0 without a picture",
+        || Value::Int(1920),
+        |s| int(s.facts.picture().map_or(0, |v| v.width)),
+    ),
+    field(
+        "height",
+        "picture height as shown, 0 without a picture",
+        || Value::Int(1080),
+        |s| int(s.facts.picture().map_or(0, |v| v.height)),
+    ),
     field("fps", "frames a second, 0.0 without a rate", REAL, |s| {
         Value::Float(s.facts.picture().and_then(|v| v.rate).map_or(0.0, |r| r.value()))
     }),
-    field("seconds", "duration in seconds", REAL, |s| Value::Float(s.facts.duration.map_or(0.0, |d| d.seconds))),
+    field("seconds", "duration in seconds", REAL, |s| {
+        Value::Float(s.facts.duration.map_or(0.0, |d| d.seconds))
+    }),
     field("bytes", "file size", COUNT, |s| int(s.facts.bytes)),
     field("sound_tracks", "number of sound tracks", COUNT, |s| int(s.facts.audio.len())),
     field("channels", "channels of the first sound track, 0 without one", COUNT, |s| {
@@ -127,13 +140,14 @@ pub static FIELDS: &[Field] = &[
         text(s.item.path.parent().map_or(String::new(), |p| p.to_string_lossy().into_owned()))
     }),
     field("watch", "name of the watch", WORD, |s| text(s.item.watch)),
-    field("date", "the day the file arrived, here: 2026-11-23", WORD, |s| text(clock::local_date(s.item.arrived))),
-    field("time", "the time of day it arrived, here: 07:05:49", WORD, |s| text(clock::local_time(s.item.arrived))),
+    field("date", "the day the file arrived, here: 2026-11-23", WORD, |s| {
+        text(clock::local_date(s.item.arrived))
+    }),
+    field("time", "the time of day it arrived, here: 07:05:49", WORD, |s| {
+        text(clock::local_time(s.item.arrived))
+    }),
     field("job", "the job's number", COUNT, |s| int(s.item.job)),
-    Field {
-        in_conditions: false,
-        ..field("preset", "name of the preset", WORD, |s| text(s.preset))
-    },
+    Field { in_conditions: false, ..field("preset", "name of the preset", WORD, |s| text(s.preset)) },
 ];
 
 /// A field by name.
@@ -148,7 +162,8 @@ pub fn names(in_conditions: bool) -> Vec<&'static str> {
 
 /// The nearest of some words, if one is near.
 pub fn nearest<'w>(wanted: &str, words: impl IntoIterator<Item = &'w str>) -> Option<&'w str> {
-    let plain = |s: &str| s.chars().filter(|c| c.is_alphanumeric()).flat_map(char::to_lowercase).collect::<String>();
+    let plain =
+        |s: &str| s.chars().filter(|c| c.is_alphanumeric()).flat_map(char::to_lowercase).collect::<String>();
     let wanted = plain(wanted);
     let far = |w: &str| distance(&wanted, &plain(w));
     words

@@ -89,8 +89,8 @@ impl Client {
             .http_status_as_error(false)
             .user_agent(concat!("deft-porter/", env!("CARGO_PKG_VERSION")));
         if let Some(path) = &service.certificates {
-            let pem =
-                std::fs::read(path).map_err(|e| fail(format!("cannot read {}: {e}", media::show::path(path))))?;
+            let pem = std::fs::read(path)
+                .map_err(|e| fail(format!("cannot read {}: {e}", media::show::path(path))))?;
             let trusted: Vec<_> = parse_pem(&pem)
                 .filter_map(|item| match item {
                     Ok(PemItem::Certificate(c)) => Some(c),

@@ -71,7 +71,9 @@ impl Secret {
                 let about = std::fs::metadata(path).map_err(cannot)?;
                 if about.is_file() && about.mode() & 0o077 != 0 {
                     let at = show::path(path);
-                    return Err(format!("{at} can be read or changed by others: 'chmod 600' it, and change the secret"));
+                    return Err(format!(
+                        "{at} can be read or changed by others: 'chmod 600' it, and change the secret"
+                    ));
                 }
                 std::fs::read_to_string(path).map_err(cannot)?
             }

@@ -25,7 +25,8 @@ fn json(value: &impl serde::Serialize) -> Sql<String> {
 }
 
 fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
-    let run = |sql: &str, params: &[&dyn rusqlite::ToSql]| db.prepare_cached(sql)?.execute(params).map(|_| ());
+    let run =
+        |sql: &str, params: &[&dyn rusqlite::ToSql]| db.prepare_cached(sql)?.execute(params).map(|_| ());
     match change {
         Change::Named { house } => {
             run("INSERT OR REPLACE INTO fact (name, value) VALUES ('house', ?)", &[house])
@@ -35,13 +36,22 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
                 "INSERT INTO job (id, watch, path, size, modified, changed, inode, arrived, state)
                  VALUES (?, ?, ?, ?, ?, ?, ?, ?, 'waiting')",
                 params![
-                    job, watch, bytes(path), seen.size as i64, seen.modified, seen.changed, seen.inode as i64, at
+                    job,
+                    watch,
+                    bytes(path),
+                    seen.size as i64,
+                    seen.modified,
+                    seen.changed,
+                    seen.inode as i64,
+                    at
                 ],
             )?;
             run("INSERT OR REPLACE INTO fact (name, value) VALUES ('last_job', ?)", &[job])?;
             task(db, *job, &Step::Look)
         }
-        Change::Begun { job } => run("UPDATE job SET started = coalesce(started, ?) WHERE id = ?", params![at, job]),
+        Change::Begun { job } => {
+            run("UPDATE job SET started = coalesce(started, ?) WHERE id = ?", params![at, job])
+        }
         Change::Planned { job, facts, outputs } => {
             run("UPDATE job SET facts = ? WHERE id = ?", params![json(facts)?, job])?;
             drop_tasks(db, *job)?;
@@ -191,7 +201,7 @@ fn task(db: &Connection, job: JobId, step: &Step) -> Sql<()> {
          SELECT id, ?2, ?3, ?4 FROM job WHERE id = ?1 AND ended IS NULL",
     )?
     .execute(params![job, step, output, place])
-        .map(|_| ())
+    .map(|_| ())
 }
 
 fn drop_task(db: &Connection, job: JobId, step: &Step) -> Sql<()> {

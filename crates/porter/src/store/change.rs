@@ -61,17 +61,35 @@ impl Step {
 #[serde(tag = "for", rename_all = "snake_case")]
 pub enum Cause {
     /// The file seems cut off or damaged: it may have a slow writer, and is looked at once more.
-    SecondLook { why: String },
-    Place { name: String, why: String },
-    Watch { name: String, why: String },
-    Service { why: String },
+    SecondLook {
+        why: String,
+    },
+    Place {
+        name: String,
+        why: String,
+    },
+    Watch {
+        name: String,
+        why: String,
+    },
+    Service {
+        why: String,
+    },
     /// A disk, a permission, memory.
-    System { why: String },
+    System {
+        why: String,
+    },
     /// What the job needs is not in the configuration.
-    Configuration { why: String },
+    Configuration {
+        why: String,
+    },
     /// What was stored cannot be read by this program.
-    Program { why: String },
-    Person { why: String },
+    Program {
+        why: String,
+    },
+    Person {
+        why: String,
+    },
     #[serde(other)]
     Unknown,
 }
@@ -132,8 +150,13 @@ pub struct PlannedOutput {
 #[serde(tag = "what", rename_all = "snake_case")]
 pub enum Change {
     /// The store was made, for the house of this random id.
-    Named { house: String },
-    Started { house: String, program: String },
+    Named {
+        house: String,
+    },
+    Started {
+        house: String,
+        program: String,
+    },
     Stopped,
     Arrived {
         job: JobId,
@@ -143,21 +166,69 @@ pub enum Change {
         seen: Seen,
     },
     /// Work on a job began.
-    Begun { job: JobId },
-    Planned { job: JobId, facts: Box<serde_json::Value>, outputs: Vec<PlannedOutput> },
-    Made { job: JobId, output: u32, preset: String, files: Vec<MadeFile>, made: Made },
-    NotMade { job: JobId, output: u32, preset: String, end: NotMade, why: String },
+    Begun {
+        job: JobId,
+    },
+    Planned {
+        job: JobId,
+        facts: Box<serde_json::Value>,
+        outputs: Vec<PlannedOutput>,
+    },
+    Made {
+        job: JobId,
+        output: u32,
+        preset: String,
+        files: Vec<MadeFile>,
+        made: Made,
+    },
+    NotMade {
+        job: JobId,
+        output: u32,
+        preset: String,
+        end: NotMade,
+        why: String,
+    },
     /// An output was damaged or lost in the work folder.
-    Remade { job: JobId, output: u32, preset: String, why: String },
+    Remade {
+        job: JobId,
+        output: u32,
+        preset: String,
+        why: String,
+    },
     /// An output gets this name at a place; nothing is there yet.
-    Carrying { job: JobId, output: u32, preset: String, place: String, name: String, ticket: Ticket },
-    Delivered { job: JobId, output: u32, preset: String, place: String, name: String, proof: Proof },
-    AllDelivered { job: JobId },
-    Held { task: TaskKey, cause: Cause, next_try: Option<Micros> },
+    Carrying {
+        job: JobId,
+        output: u32,
+        preset: String,
+        place: String,
+        name: String,
+        ticket: Ticket,
+    },
+    Delivered {
+        job: JobId,
+        output: u32,
+        preset: String,
+        place: String,
+        name: String,
+        proof: Proof,
+    },
+    AllDelivered {
+        job: JobId,
+    },
+    Held {
+        task: TaskKey,
+        cause: Cause,
+        next_try: Option<Micros>,
+    },
     /// A child broke.
-    Broke { task: TaskKey, why: String },
+    Broke {
+        task: TaskKey,
+        why: String,
+    },
     /// What held a task is over, and it is tried again.
-    Released { task: TaskKey },
+    Released {
+        task: TaskKey,
+    },
     MovingOriginal {
         job: JobId,
         #[serde(with = "crate::bytes")]
@@ -165,7 +236,9 @@ pub enum Change {
         /// The name it has at the target until it is whole there.
         stage: String,
     },
-    RemovingOriginal { job: JobId },
+    RemovingOriginal {
+        job: JobId,
+    },
     Done {
         job: JobId,
         #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -174,18 +247,32 @@ pub enum Change {
         #[serde(default, skip_serializing_if = "Option::is_none")]
         content: Option<String>,
     },
-    TurningAway { job: JobId, reason: String },
+    TurningAway {
+        job: JobId,
+        reason: String,
+    },
     TurnedAway {
         job: JobId,
         /// Where the original is now.
         #[serde(with = "crate::bytes")]
         at: PathBuf,
     },
-    Withdrawn { job: JobId, reason: String },
+    Withdrawn {
+        job: JobId,
+        reason: String,
+    },
     /// An ended job's original has other attributes, but the content that was worked on.
-    Touched { job: JobId, seen: Seen },
-    WatchLost { watch: String, why: String },
-    WatchBack { watch: String },
+    Touched {
+        job: JobId,
+        seen: Seen,
+    },
+    WatchLost {
+        watch: String,
+        why: String,
+    },
+    WatchBack {
+        watch: String,
+    },
     FolderKnown {
         role: Role,
         name: String,

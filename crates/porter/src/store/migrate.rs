@@ -232,7 +232,9 @@ mod tests {
         db.execute_batch(&MIGRATIONS[..version].concat()).unwrap();
         db.pragma_update(None, "user_version", version as u32).unwrap();
         for (id, state) in
-            ["waiting", "making", "carrying", "clearing", "turning away", "done", "turned away"].iter().enumerate()
+            ["waiting", "making", "carrying", "clearing", "turning away", "done", "turned away"]
+                .iter()
+                .enumerate()
         {
             let ended = (id > 4).then_some(9);
             db.execute(
@@ -267,8 +269,15 @@ mod tests {
             s.read(|v| v.tasks_of(job)).unwrap().into_iter().map(|t| t.key.step).collect()
         };
         let carry = Step::Carry { output: 0, place: "editors".into() };
-        let want =
-            [vec![Step::Look], vec![Step::Look], vec![carry], vec![Step::Clear], vec![Step::TurnAway], vec![], vec![]];
+        let want = [
+            vec![Step::Look],
+            vec![Step::Look],
+            vec![carry],
+            vec![Step::Clear],
+            vec![Step::TurnAway],
+            vec![],
+            vec![],
+        ];
         for (i, want) in want.into_iter().enumerate() {
             assert_eq!(steps(i as i64 + 1), want, "job {}", i + 1);
         }

@@ -11,7 +11,9 @@ mod rows;
 pub mod said;
 mod view;
 
-pub use change::{CHANGE_VERSION, Cause, Change, Event, MadeFile, NotMade, PlannedOutput, RECIPE_VERSION, Step, TaskKey};
+pub use change::{
+    CHANGE_VERSION, Cause, Change, Event, MadeFile, NotMade, PlannedOutput, RECIPE_VERSION, Step, TaskKey,
+};
 pub use open::{Store, Tx};
 pub use rows::*;
 pub use said::Said;

@@ -93,7 +93,9 @@ impl Store {
             0 => Ok(None),
             found if found < NEWEST => Err(Error::StoreLost {
                 path: path.to_owned(),
-                why: format!("it was written by an older program (version {found}); 'deft-porter run' brings it along"),
+                why: format!(
+                    "it was written by an older program (version {found}); 'deft-porter run' brings it along"
+                ),
             }),
             found => Self::ready(path, db, found).map(Some),
         }

@@ -237,7 +237,9 @@ impl Said {
     /// Whether anything was ever transcribed here.
     pub fn has_any(&self) -> Result<bool> {
         let db = self.db();
-        db.prepare("SELECT 1 FROM transcript LIMIT 1").and_then(|mut q| q.exists([])).map_err(|e| self.wrong(e))
+        db.prepare("SELECT 1 FROM transcript LIMIT 1")
+            .and_then(|mut q| q.exists([]))
+            .map_err(|e| self.wrong(e))
     }
 }
 
@@ -365,7 +367,11 @@ mod tests {
         }
         let left: i64 = Connection::open(&jobs)
             .unwrap()
-            .query_row("SELECT count(*) FROM sqlite_master WHERE name IN ('said', 'passage', 'transcript')", [], |r| r.get(0))
+            .query_row(
+                "SELECT count(*) FROM sqlite_master WHERE name IN ('said', 'passage', 'transcript')",
+                [],
+                |r| r.get(0),
+            )
             .unwrap();
         assert_eq!(left, 0);
     }

@@ -65,18 +65,22 @@ pub(super) fn job_state(db: &Connection, job: JobId) -> Sql<Option<State>> {
     })
 }
 
-pub(super) const NEXT_OPEN: &str = "SELECT * FROM job WHERE ended IS NULL AND id > ?1 AND (?2 IS NULL OR watch = ?2) ORDER BY id LIMIT ?3";
+pub(super) const NEXT_OPEN: &str =
+    "SELECT * FROM job WHERE ended IS NULL AND id > ?1 AND (?2 IS NULL OR watch = ?2) ORDER BY id LIMIT ?3";
 pub(super) const NEXT_ENDED: &str = "SELECT * FROM job INDEXED BY job_ended WHERE ended IS NOT NULL
     AND (?1 IS NULL OR (ended, id) < (SELECT ended, id FROM job WHERE id = ?1)) AND (?2 IS NULL OR watch = ?2)
     ORDER BY ended DESC, id DESC LIMIT ?3";
-pub(super) const KNOWN: &str = "SELECT * FROM job WHERE watch = ? AND path = ? AND size = ? AND modified = ? AND inode = ?
+pub(super) const KNOWN: &str =
+    "SELECT * FROM job WHERE watch = ? AND path = ? AND size = ? AND modified = ? AND inode = ?
     AND state != 'withdrawn' ORDER BY id DESC LIMIT 1";
 pub(super) const CLEARED: &str = "SELECT 1 FROM job WHERE watch = ? AND path = ? AND ended IS NULL
     AND state IN ('clearing', 'turning away')";
-pub(super) const KNOWN_BEFORE: &str = "SELECT * FROM job WHERE watch = ? AND path = ? AND size = ? AND modified = ?
+pub(super) const KNOWN_BEFORE: &str =
+    "SELECT * FROM job WHERE watch = ? AND path = ? AND size = ? AND modified = ?
     AND inode = ? AND id < ? AND content IS NOT NULL ORDER BY id DESC LIMIT 1";
 pub(super) const EVENTS_OF: &str = "SELECT id, at, job, change FROM event WHERE job = ? ORDER BY id";
-pub(super) const EVENTS_AFTER: &str = "SELECT id, at, job, change FROM event WHERE id > ? ORDER BY id LIMIT ?";
+pub(super) const EVENTS_AFTER: &str =
+    "SELECT id, at, job, change FROM event WHERE id > ? ORDER BY id LIMIT ?";
 pub(super) const TASKS: &str = "SELECT * FROM task ORDER BY job, step, output, place";
 pub(super) const TASKS_OF: &str = "SELECT * FROM task WHERE job = ? ORDER BY step, output, place";
 pub(super) const GIVEN: &str = "SELECT job FROM delivery WHERE place = ? AND name = ?";
@@ -88,7 +92,10 @@ impl View<'_> {
     }
 
     fn fact<T: rusqlite::types::FromSql>(&self, name: &str) -> Sql<Option<T>> {
-        self.db.prepare_cached("SELECT value FROM fact WHERE name = ?")?.query_row([name], |r| r.get(0)).optional()
+        self.db
+            .prepare_cached("SELECT value FROM fact WHERE name = ?")?
+            .query_row([name], |r| r.get(0))
+            .optional()
     }
 
     /// An older program kept transcripts in this store.

@@ -108,8 +108,10 @@ mod tests {
         std::fs::write(dir.path().join("a.mp4.why.txt"), &text).unwrap();
         std::fs::write(dir.path().join("b.why.txt"), "a poem").unwrap();
         std::fs::write(dir.path().join("c.txt"), &text).unwrap();
-        let known: Vec<bool> =
-            ["a.mp4.why.txt", "b.why.txt", "c.txt"].iter().map(|n| is_reason(&folder, Path::new(n))).collect();
+        let known: Vec<bool> = ["a.mp4.why.txt", "b.why.txt", "c.txt"]
+            .iter()
+            .map(|n| is_reason(&folder, Path::new(n)))
+            .collect();
         assert_eq!(known, [true, false, false]);
     }
 }

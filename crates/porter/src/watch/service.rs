@@ -53,6 +53,9 @@ enum Order {
     Look(Option<PathBuf>),
 }
 
+/// Gives a watch's folder, if it is there and is itself.
+type Opens = Box<dyn Fn(&Watch) -> Result<Dir, String> + Send>;
+
 /// What waits is told at most this often.
 const TELL_EVERY: Duration = Duration::from_millis(300);
 
@@ -100,7 +103,7 @@ impl WatchThread {
 struct Desk {
     index: usize,
     watch: Watch,
-    open: Box<dyn Fn(&Watch) -> Result<Dir, String> + Send>,
+    open: Opens,
     news: Box<dyn Fn(News) + Send>,
     events: Events,
     /// The clock of this watch starts here, and nobody sets it.
@@ -161,7 +164,7 @@ impl Desk {
             None => self.next_look = now,
             Some(path) => {
                 if let Ok(inside) = path.strip_prefix(&self.watch.folder) {
-                    self.look_at(now, &inside.to_owned());
+                    self.look_at(now, inside);
                 }
             }
         }
@@ -193,8 +196,9 @@ impl Desk {
     fn look_through(&mut self, now: i64) {
         self.next_look = now + self.watch.look_every.as_millis() as i64;
         let found = (self.open)(&self.watch).and_then(|folder| {
-            let found = folder::look_through(&folder, self.watch.subfolders)
-                .map_err(|e| format!("{}: {}", media::show::path(folder.path()), crate::files::known::plain(&e)))?;
+            let found = folder::look_through(&folder, self.watch.subfolders).map_err(|e| {
+                format!("{}: {}", media::show::path(folder.path()), crate::files::known::plain(&e))
+            })?;
             Ok((folder, found))
         });
         match found {

@@ -17,7 +17,7 @@ pub enum Bytes {
 
 impl Bytes {
     pub fn map(path: &Path) -> Result<Bytes> {
-        let fail = |e: std::io::Error| Error::model(media::show::path(&path), e);
+        let fail = |e: std::io::Error| Error::model(media::show::path(path), e);
         let file = File::open(path).map_err(fail)?;
         // SAFETY: a model that is changed while it is used gives wrong words or ends the process, never more: no
         // value of it is used as an address or length after the table was checked.

@@ -182,6 +182,13 @@ impl Decoder {
     }
 }
 
+/// Slices and parameter sets (ITU-T H.264, table 7-1). Other units (messages, delimiters, filler) say nothing that
+/// decoding needs, and what is broken in one of them must not reach the pictures: it may even look like the start of
+/// a unit.
+fn is_picture_unit(nal: &[u8]) -> bool {
+    nal.first().is_some_and(|h| h & 0x80 == 0 && matches!(h & 31, 1..=5 | 7 | 8))
+}
+
 fn missing() -> Error {
     Error::limit("H.264 decoder", "the library lacks a function")
 }
@@ -201,7 +208,8 @@ impl DecodeVideo for Decoder {
         let mut cut = None;
         for nal in nal_units(&packet.data, self.config.length_size) {
             match nal {
-                Ok(nal) => put(nal),
+                Ok(nal) if is_picture_unit(nal) => put(nal),
+                Ok(_) => (),
                 Err(e) => cut = Some(e),
             }
         }
@@ -212,8 +220,9 @@ impl DecodeVideo for Decoder {
         let mut state = self.feed(number, Some(&data), out)?;
         state |= self.feed(number, None, out)?;
         self.annex_b = data;
-        if state & OUT_OF_MEMORY != 0 {
-            return Err(Error::limit("H.264 decoder", "it ran out of memory"));
+        // What the library calls so is, as a rule, a size that the bytes seem to state.
+        if state & OUT_OF_MEMORY != 0 && out.len() == before {
+            return Err(Error::damaged("H.264", "the decoder found no memory for what this packet states"));
         }
         if state & CONCEALED != 0 {
             self.concealed += 1;

@@ -4,6 +4,7 @@ use super::boxes::{self, FileBox, be16, be32, be64, find, find_path, inside, ver
 use super::edits::{self, Segment};
 use super::tables::{Cursor, Sample, Tables};
 use super::{entry, fragments};
+use crate::codec::mpeg_audio;
 use crate::container::block::BlockReader;
 use crate::container::{About, Codec, Demux, Media, Packet, Source, Track, rotation_of};
 use crate::error::{Error, Result};
@@ -81,6 +82,7 @@ impl Mp4Reader {
         }
         reader.look_for_missing_data();
         reader.read_timecode_starts();
+        reader.read_audio_layers();
         Ok(reader)
     }
 
@@ -124,6 +126,20 @@ impl Mp4Reader {
                     self.file_end
                 ));
                 return;
+            }
+        }
+    }
+
+    /// MPEG audio of every layer has one code: its first frame says which it is.
+    fn read_audio_layers(&mut self) {
+        for (track, walk) in self.tracks.iter_mut().zip(&self.walks) {
+            if let Codec::MpegAudio(layer) = &mut track.codec
+                && let Some(first) = walk.tables.cursor().next(&walk.tables)
+                && first.size >= 4
+                && let Ok(data) = self.source.read(first.offset, 4)
+                && let Some(head) = mpeg_audio::Header::parse(&data)
+            {
+                *layer = head.layer;
             }
         }
     }

@@ -32,6 +32,8 @@ fn score(head: &[u8]) -> u8 {
     let Some(size) = head.get(0..4).map(|b| u32::from_be_bytes([b[0], b[1], b[2], b[3]])) else { return 0 };
     let possible = size == 0 || size == 1 || size >= 8;
     match head.get(4..8) {
+        // Pictures in the same boxes: known by their brand, and none of them has a movie inside.
+        Some(b"ftyp") if crate::container::known::picture_brand(head).is_some() => 0,
         Some(b"ftyp") if possible => 100,
         Some(b"moov" | b"moof" | b"mdat" | b"styp") if possible => 90,
         Some(b"free" | b"skip" | b"wide" | b"pnot" | b"uuid") if possible => 60,

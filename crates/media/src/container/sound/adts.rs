@@ -1,6 +1,6 @@
 //! Plain AAC: frames with a header each (ISO/IEC 14496-3, 1.A.2).
 
-use super::frames::{Frame, Frames};
+use super::frames::{Frame, Frames, behind_junk};
 use super::id3;
 use crate::codec::aac::{Config, adts::Header};
 use crate::container::reader::Reader;
@@ -23,7 +23,9 @@ pub fn follows(b: &[u8]) -> bool {
 }
 
 fn score(head: &[u8]) -> u8 {
-    let Some(first) = Header::parse(head) else { return 0 };
+    let Some(first) = Header::parse(head) else {
+        return if behind_junk(head, Header::parse, |h| h.len, |a, b| a.alike(b)) { 12 } else { 0 };
+    };
     match head.get(first.len..).and_then(Header::parse) {
         Some(second) if second.alike(&first) => 80,
         None if head.len() < first.len + Header::BYTES => 20,
@@ -42,6 +44,9 @@ pub fn open_at(mut r: Reader, mut about: About) -> Result<Box<dyn Demux>> {
         let body = r.peek(tag.min(1 << 20) as usize)?;
         id3::read(&body, &mut about);
         r.go(tag);
+    }
+    if !Frames::sync(&mut r, parse, Header::BYTES, 1 << 20)? {
+        return Err(Error::damaged("ADTS", "no frame of sound within the first megabyte"));
     }
     let start = r.at();
     let h =

@@ -114,8 +114,9 @@ impl Parts for Flac {
                 return Ok(None);
             }
             self.r.go(at + 1);
-            let found =
-                self.r.find(FrameHeader::MOST, u64::MAX, |b| FrameHeader::parse(b).filter(fits).is_some())?;
+            let found = self
+                .r
+                .find_to_end(FrameHeader::MOST, u64::MAX, |b| FrameHeader::parse(b).filter(fits).is_some())?;
             // Tags may stand behind the last frame.
             return if found {
                 Err(Error::damaged_at("FLAC", at, format!("{} bytes that are no frame", self.r.at() - at)))
@@ -126,8 +127,8 @@ impl Parts for Flac {
         let next = h.number + if h.variable { u64::from(h.samples) } else { 1 };
         let mut follows = |least: u64, most: u64| {
             self.r.go(at + 6);
-            self.r.find(FrameHeader::MOST, MAX_FRAME, |b| {
-                b[0] == 0xff
+            self.r.find_to_end(FrameHeader::MOST, MAX_FRAME, |b| {
+                b.first() == Some(&0xff)
                     && FrameHeader::parse(b).is_some_and(|f| {
                         fits(&f) && f.variable == h.variable && (least..=most).contains(&f.number)
                     })

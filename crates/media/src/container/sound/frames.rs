@@ -60,6 +60,25 @@ impl Frames {
     }
 }
 
+/// Remains of a tag or of a stream's head may stand in front of the first frame: three frames in a row that are alike
+/// are no chance.
+pub fn behind_junk<H>(
+    head: &[u8],
+    parse: fn(&[u8]) -> Option<H>,
+    len: fn(&H) -> usize,
+    alike: fn(&H, &H) -> bool,
+) -> bool {
+    let next =
+        |at: usize, like: &H| head.get(at..).and_then(parse).filter(|h| alike(h, like)).map(|h| at + len(&h));
+    let runs = |at: usize| {
+        let first = parse(&head[at..])?;
+        let second = next(at + len(&first), &first)?;
+        next(second, &first)
+    };
+    (1..head.len()).any(|at| head[at] == 0xff && runs(at).is_some())
+        && crate::container::known::name(head).is_none()
+}
+
 impl Parts for Frames {
     fn next(&mut self) -> Result<Option<Raw>> {
         let at = self.r.at();

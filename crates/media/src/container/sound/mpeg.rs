@@ -1,7 +1,7 @@
 //! Plain MPEG audio: MP3 and its older layers (ISO/IEC 11172-3), with the information frame that states the
 //! number of frames and, in the field's common extension, how many samples at both ends are no sound.
 
-use super::frames::{Frame, Frames};
+use super::frames::{Frame, Frames, behind_junk};
 use super::id3;
 use crate::bits::be32;
 use crate::codec::mpeg_audio::Header;
@@ -27,7 +27,9 @@ fn score(head: &[u8]) -> u8 {
         // A tag stands in front of other formats as well: they look for it themselves.
         return 40;
     }
-    let Some(first) = Header::parse(head) else { return 0 };
+    let Some(first) = Header::parse(head) else {
+        return if behind_junk(head, Header::parse, |h| h.len, |a, b| a.alike(b)) { 10 } else { 0 };
+    };
     match head.get(first.len..).and_then(Header::parse) {
         Some(second) if second.alike(&first) => 70,
         None if head.len() < first.len + Header::BYTES => 20,

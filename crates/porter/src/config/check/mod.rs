@@ -69,7 +69,11 @@ impl Checker<'_> {
         if text.trim().is_empty() {
             self.fault(path, "an empty path", "a folder; relative paths start from this file's folder");
         } else if text.contains("://") {
-            self.fault(path, format!("\"{text}\""), "a folder of this machine; a share has to be mounted first");
+            self.fault(
+                path,
+                format!("\"{text}\""),
+                "a folder of this machine; a share has to be mounted first",
+            );
         }
         normal(&self.base.join(text))
     }
@@ -311,7 +315,8 @@ fn seen_by(w: &Watch, folder: &Path) -> bool {
 fn state_apart(c: &mut Checker<'_>, state: &Path, watches: &[Watch]) {
     for (i, w) in watches.iter().enumerate() {
         let here = at(&[Step::Key("watch"), Step::Index(i)]);
-        let all = [("folder", Some(&w.folder)), ("done", w.done.as_ref()), ("turned_away", Some(&w.turned_away))];
+        let all =
+            [("folder", Some(&w.folder)), ("done", w.done.as_ref()), ("turned_away", Some(&w.turned_away))];
         for (name, folder) in all {
             if let Some(folder) = folder.filter(|f| f.starts_with(state)) {
                 c.fault(
@@ -323,7 +328,11 @@ fn state_apart(c: &mut Checker<'_>, state: &Path, watches: &[Watch]) {
         }
         if state.starts_with(&w.folder) && state != w.folder {
             let found = format!("\"{}\", which lies in watch folder \"{}\"", show::path(state), w.name);
-            c.fault(at(&[Step::Key("house"), Step::Key("state")]), found, "a folder outside every watch folder");
+            c.fault(
+                at(&[Step::Key("house"), Step::Key("state")]),
+                found,
+                "a folder outside every watch folder",
+            );
         }
     }
 }

@@ -20,7 +20,10 @@ pub fn carry(d: &Desk<'_>, output: u32, place: &str) -> Result<Next> {
     let (Some(made), Some(delivery)) =
         (outputs.iter().find(|o| o.number == output), deliveries.iter().find(wanted))
     else {
-        return Err(Error::Unreadable(format!("what was planned of output {} is not in the store", output + 1)));
+        return Err(Error::Unreadable(format!(
+            "what was planned of output {} is not in the store",
+            output + 1
+        )));
     };
     let carried = Carried { d, output: made, delivery };
     match carried.carry() {
@@ -67,10 +70,11 @@ impl Carried<'_> {
             let why = format!("place \"{name}\" is not in the configuration any more");
             return Err(Error::NotConfigured(why).into());
         };
-        let dir = porter.folders.open(&porter.store, Role::Place, name, folder, false).map_err(|e| match e {
-            Error::Away(why) => Broken::Trouble(Trouble::Away(why)),
-            e => e.into(),
-        })?;
+        let dir =
+            porter.folders.open(&porter.store, Role::Place, name, folder, false).map_err(|e| match e {
+                Error::Away(why) => Broken::Trouble(Trouble::Away(why)),
+                e => e.into(),
+            })?;
         Ok(Box::new(FolderPlace::new(dir)))
     }
 
@@ -100,7 +104,8 @@ impl Carried<'_> {
             Some(known) => known,
             None => {
                 let nonce = crate::clock::nonce();
-                let ticket = place.begin(&format!("{}-{}-{nonce}", d.porter.tag(d.job.id), self.output.number))?;
+                let ticket =
+                    place.begin(&format!("{}-{}-{nonce}", d.porter.tag(d.job.id), self.output.number))?;
                 (self.free_name(place, &ticket)?, ticket)
             }
         };
@@ -176,7 +181,8 @@ impl Carried<'_> {
         let events = self.d.porter.store.read(|v| v.events(job))?;
         let remade = events.iter().filter(|e| matches!(e.change, Change::Remade { .. })).count();
         if remade >= MAX_REMADE {
-            let why = format!("{why}; it was made again {remade} times. Is the disk of the state folder good?");
+            let why =
+                format!("{why}; it was made again {remade} times. Is the disk of the state folder good?");
             return Ok(Next::wait(Cause::System { why }, self.d.porter.house.retry_after));
         }
         let (output, preset) = (self.output.number, self.output.preset.clone());

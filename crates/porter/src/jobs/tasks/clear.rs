@@ -19,7 +19,9 @@ pub fn clear(d: &Desk<'_>) -> Result<Next> {
         Original::Move => {
             let Some(to) = &d.watch.done else { return done(d, None) };
             let folder = d.porter.folders.open(&d.porter.store, Role::Done, &d.watch.name, to, true);
-            match d.move_original(&folder.map_err(|e| named(e, "folder for done originals"))?, |_, _| Ok(true))? {
+            match d
+                .move_original(&folder.map_err(|e| named(e, "folder for done originals"))?, |_, _| Ok(true))?
+            {
                 Moved::At(to) => done(d, Some(&format!("original at {}", show::path(to)))),
                 Moved::Changed => done(d, Some(CHANGED)),
                 Moved::Gone => done(d, Some(original::GONE)),
@@ -44,7 +46,11 @@ fn done(d: &Desk<'_>, note: Option<&str>) -> Result<Next> {
 fn leave(d: &Desk<'_>) -> Result<Next> {
     let content = match original::source(d)? {
         Source::Same(found) => {
-            d.worker.tell(Progress { stage: Stage::Looking, of: Some(d.job.seen.size), ..Progress::default() });
+            d.worker.tell(Progress {
+                stage: Stage::Looking,
+                of: Some(d.job.seen.size),
+                ..Progress::default()
+            });
             Some(digest_of(&mut found.open()?, &found.path(), false, d.worker as &Worker)?)
         }
         Source::Changed => return done(d, Some(CHANGED)),

@@ -25,7 +25,12 @@ pub fn look(d: &Desk<'_>, task: &Task) -> Result<Next> {
     d.commit(Change::Begun { job: d.job.id })?;
     let folder = d.work_folder()?;
     let order = d.order(Work::Look, &folder);
-    let run = Run { program: &d.porter.program, limits: &d.porter.house.maker, source: Some(source.open()?), order };
+    let run = Run {
+        program: &d.porter.program,
+        limits: &d.porter.house.maker,
+        source: Some(source.open()?),
+        order,
+    };
     match maker::run(run, |p| d.worker.tell(p), || d.porter.stopping())? {
         Outcome::Looked(facts) => match &facts.damage {
             Some(damage) => d.damaged(task.cause.as_ref(), &format!("damaged: {damage}")),
@@ -109,8 +114,8 @@ impl Desk<'_> {
 pub fn facts_of(path: &Path) -> Result<Facts> {
     let file = File::open(path).map_err(Error::path("cannot read", path))?;
     match media::guard::catch(|| facts::of(Box::new(file))) {
-        Ok(facts) => Ok(facts?),
-        Err(()) => Err(media::Error::unsupported(
+        Some(facts) => Ok(facts?),
+        None => Err(media::Error::unsupported(
             "",
             "reading it failed in a way that was not foreseen; please report it",
         )

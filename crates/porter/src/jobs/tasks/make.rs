@@ -18,8 +18,12 @@ pub fn make(d: &Desk<'_>, task: &Task) -> Result<Next> {
             match d.in_child(Work::Make(vec![o.clone()]), &folder)? {
                 Made::Gone(next) => return Ok(next),
                 Made::Did(Outcome::Ended(ends, _)) => d.record(&ends)?,
-                Made::Did(Outcome::Failed { class, message }) => return failed(d, task, class, &message, &[o.number]),
-                Made::Did(Outcome::Broke(why)) => d.record(&[(o.number, End::Failed { class: Class::Limit, why })])?,
+                Made::Did(Outcome::Failed { class, message }) => {
+                    return failed(d, task, class, &message, &[o.number]);
+                }
+                Made::Did(Outcome::Broke(why)) => {
+                    d.record(&[(o.number, End::Failed { class: Class::Limit, why })])?
+                }
                 Made::Did(_) => return Err(unexpected()),
             }
         }
@@ -75,7 +79,9 @@ impl Desk<'_> {
             .map(|o| {
                 let recipe = o.recipe.clone().map_err(|why| {
                     let start = format!("output {} (preset \"{}\"): {why}", o.number + 1, o.preset);
-                    Error::Unreadable(format!("{start}; use the program that planned it, or move the file out and in again"))
+                    Error::Unreadable(format!(
+                        "{start}; use the program that planned it, or move the file out and in again"
+                    ))
                 })?;
                 Ok(Ordered { number: o.number, path: self.made_file(folder, o), recipe })
             })
@@ -92,8 +98,12 @@ impl Desk<'_> {
         let mut order = self.order(work, folder);
         order.bounds.seconds = self.porter.house.maker.longest.as_secs().saturating_mul(64).max(60);
         order.secrets = secrets(&order.work)?;
-        let run =
-            Run { program: &self.porter.program, limits: &self.porter.house.maker, source: Some(source.open()?), order };
+        let run = Run {
+            program: &self.porter.program,
+            limits: &self.porter.house.maker,
+            source: Some(source.open()?),
+            order,
+        };
         let outcome = maker::run(run, |p| self.worker.tell(p), || self.porter.stopping())?;
         if self.porter.stopping() && matches!(outcome, Outcome::Broke(_)) {
             return Err(Error::Stopped);

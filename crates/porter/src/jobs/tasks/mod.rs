@@ -17,8 +17,8 @@ use crate::files::known::Role;
 use crate::files::{Dir, Watching};
 use crate::progress::Progress;
 use crate::store::{Cause, Change, Job, JobId, NotMade, Output, OutputEnd, Sql, Step, TaskKey, Tx};
-use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 /// A child that broke is tried again this often, in all.
@@ -237,7 +237,11 @@ fn why_not_all(outputs: &[Output]) -> Option<String> {
         all if made == 0 && all.iter().all(|(_, why)| *why == all[0].1) => Some(all[0].1.to_owned()),
         all => {
             let each: Vec<String> = all.iter().map(|(preset, why)| format!("\"{preset}\": {why}")).collect();
-            let rest = if made > 0 { format!(" ({made} other outputs were made and delivered)") } else { String::new() };
+            let rest = if made > 0 {
+                format!(" ({made} other outputs were made and delivered)")
+            } else {
+                String::new()
+            };
             Some(format!("{}{rest}", each.join("; ")))
         }
     }

@@ -60,7 +60,9 @@ pub fn source(d: &Desk<'_>) -> Result<Source> {
     let fail = |e| Error::path("cannot look at", &path)(e);
     let (dir, name) = match folder.holder(&d.job.path, false) {
         Ok(found) => found,
-        Err(e) if matches!(e.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => return Ok(Source::Gone),
+        Err(e) if matches!(e.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => {
+            return Ok(Source::Gone);
+        }
         Err(e) => return Err(fail(e)),
     };
     Ok(match dir.look(name).map_err(fail)? {
@@ -88,7 +90,11 @@ pub enum Original {
 impl Desk<'_> {
     /// Moves the original to the first free name under `folder`, keeping its path inside the watch. A move that was
     /// begun before a restart is ended.
-    pub fn move_original(&self, folder: &Dir, free: impl Fn(&Dir, &OsStr) -> std::io::Result<bool>) -> Result<Original> {
+    pub fn move_original(
+        &self,
+        folder: &Dir,
+        free: impl Fn(&Dir, &OsStr) -> std::io::Result<bool>,
+    ) -> Result<Original> {
         if let Some(to) = self.moved_before(folder)? {
             return Ok(Original::At(to));
         }
@@ -144,7 +150,10 @@ impl Desk<'_> {
                 let source = At { dir: &from, name: was };
                 finish(source, target, &self.job.seen, self.worker as &Worker)?
             }
-            _ => dir.look(name).map_err(fail)?.is_some_and(|e| e.is_file() && e.seen.size == self.job.seen.size),
+            _ => dir
+                .look(name)
+                .map_err(fail)?
+                .is_some_and(|e| e.is_file() && e.seen.size == self.job.seen.size),
         };
         Ok(is_there.then(|| to.clone()))
     }
