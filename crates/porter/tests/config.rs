@@ -193,3 +193,31 @@ fn a_wrong_service_is_told_with_its_place(
     let hit = got.iter().find(|p| p.key == key && p.found.contains(found));
     assert!(hit.is_some_and(|p| p.line > 25 && !p.wanted.is_empty()), "{got:#?}");
 }
+
+/// docs/config.md lists every field and every word a condition may compare with.
+#[test]
+fn the_fields_and_words_are_in_the_documents() {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/config.md");
+    let mut text = std::fs::read_to_string(&path).unwrap();
+    let list = |words: Vec<&str>| words.iter().map(|w| format!("`{w}`")).collect::<Vec<_>>().join(", ");
+    let field = |name: &str| porter::route::fields::find(name).unwrap().values.unwrap()();
+    if std::env::var_os("UPDATE_CONFIG").is_some() {
+        text = text.replace("FORMATS.", &format!("{}.", list(field("format"))));
+        text = text.replace("CODECS;", &format!("{};", list(field("codec"))));
+        std::fs::write(&path, &text).unwrap();
+    }
+    for f in porter::route::fields::FIELDS {
+        assert!(
+            text.contains(&format!("| `{}` | {}", f.name, f.help)),
+            "{} is not in docs/config.md",
+            f.name
+        );
+    }
+    for name in ["format", "codec"] {
+        let words = list(field(name));
+        assert!(
+            text.contains(&words),
+            "docs/config.md does not have the words of {name}: UPDATE_CONFIG=1 writes {words}"
+        );
+    }
+}

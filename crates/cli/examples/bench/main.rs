@@ -3,6 +3,7 @@
 //!
 //! With arguments it is one of its own measured parts, started by itself.
 
+mod house;
 mod search;
 mod speech;
 
@@ -37,11 +38,13 @@ fn main() -> Result<(), Anyhow> {
     let wanted = args.get(1).cloned().unwrap_or_default();
     let dir = tempfile::tempdir()?;
     let bench = Bench { dir: dir.path().to_owned(), program: program()? };
-    let parts: [(&str, Part); 8] = [
+    let parts: [(&str, Part); 10] = [
         ("help", help),
         ("sparse", sparse),
         ("folder", folder),
         ("steady", steady),
+        ("idle", house::idle),
+        ("dispatch", house::dispatch),
         ("decode", decode),
         ("transcode", transcode),
         ("words", speech::words),
@@ -233,17 +236,23 @@ fn steady(b: &Bench) -> Result<(), Anyhow> {
             v["events"]
                 .as_array()
                 .and_then(|e| e.iter().find(|e| e["what"] == what))
-                .and_then(|e| e["at"].as_i64())
+                .and_then(|e| milliseconds(e["at"].as_str()?))
         };
         let (Some(arrived), Some(started)) = (at("arrived"), at("started")) else {
             return Err("a job did not start".into());
         };
-        worst = worst.max((started - arrived) as f64 / 1000.0);
+        worst = worst.max(started - arrived);
     }
     porter.kill()?;
     porter.wait()?;
     figure("from steady to job started, worst of 12", worst, "ms", 250.0, true);
     Ok(())
+}
+
+/// The time of day in `2026-11-23T07:05:49.123+00:00`.
+fn milliseconds(at: &str) -> Option<f64> {
+    let mut parts = at.get(11..23)?.split(':').map(|p| p.parse::<f64>().unwrap_or(0.0));
+    Some(((parts.next()? * 60.0 + parts.next()?) * 60.0 + parts.next()?) * 1000.0)
 }
 
 /// Processor seconds (user and system) of a finished child and all it waited for.

@@ -9,6 +9,8 @@ mod migrate;
 mod open;
 mod rows;
 pub mod said;
+#[cfg(test)]
+mod tests;
 mod view;
 
 pub use change::{
