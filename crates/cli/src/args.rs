@@ -43,9 +43,6 @@ pub enum Command {
     Completions(Completions),
     /// Write the manual pages into a folder
     Manual(Manual),
-    /// Make one job's outputs; started by the porter itself
-    #[command(hide = true, name = porter::maker::parent::COMMAND)]
-    MakeInChild,
 }
 
 /// The house a command is about, named in one of four ways.

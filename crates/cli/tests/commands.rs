@@ -63,6 +63,7 @@ fn a_wrong_configuration_is_shown_with_its_lines() {
 #[case(&["inspect", "/nowhere.mp4"], 1, "No such file")]
 #[case(&["conquer"], 2, "unrecognized")]
 #[case(&["completions", "bash"], 0, "complete -F")]
+#[case(&["make-in-chil"], 2, "unrecognized")]
 #[case(&["--version"], 0, "fast H.264: ")]
 fn commands_end_with_a_status_and_words(#[case] args: &[&str], #[case] code: i32, #[case] words: &str) {
     let out = porter(args);
@@ -110,6 +111,67 @@ fn a_file_that_a_name_says_is_media_but_is_not_does_no_harm() {
     std::fs::create_dir(&dir).unwrap();
     let out = porter(&["inspect", house.path("in/really-a-folder.mp4").to_str().unwrap()]);
     assert!(out.status.success(), "{}", text(&out));
+}
+
+#[test]
+fn the_childs_own_start_is_no_command() {
+    for args in [&["completions", "bash"][..], &["--help"], &["make-in-chil"]] {
+        assert!(!text(&porter(args)).contains("make-in-child"), "{args:?}");
+    }
+}
+
+#[test]
+fn a_house_is_found_in_four_ways() {
+    let house = House::new();
+    let (dir, inner) = (house.path(""), house.path("in"));
+    let dir = dir.to_str().unwrap();
+    let run = |c: &mut Command| text(&c.output().unwrap());
+    let all = [
+        run(Command::new(PROGRAM).args(["status", dir])),
+        run(Command::new(PROGRAM).args(["status", "--house", dir])),
+        run(Command::new(PROGRAM).arg("status").env("DEFT_PORTER_HOUSE", dir)),
+        run(Command::new(PROGRAM).arg("status").current_dir(inner)),
+    ];
+    assert!(all.iter().all(|t| t.contains("Estuary Hours") && *t == all[0]), "{all:#?}");
+}
+
+#[test]
+fn status_tells_by_its_exit_status_what_is_the_matter() {
+    let house = House::new();
+    let code = || porter(&["status", house.path("").to_str().unwrap()]).status.code();
+    assert_eq!(code(), Some(3), "no porter runs");
+    std::fs::remove_dir(house.path("out")).unwrap();
+    house.drop_in("a.mp4", clip());
+    house.run_once();
+    assert_eq!(code(), Some(4), "a job is held");
+    std::fs::create_dir(house.path("out")).unwrap();
+    let _running = house.start();
+    house.wait_until("done", |s| !s["ended"].as_array().unwrap().is_empty());
+    assert_eq!(code(), Some(0));
+}
+
+#[test]
+fn status_works_while_the_file_on_disk_is_broken() {
+    let house = House::new();
+    house.drop_in("a.mp4", clip());
+    assert!(house.run_once().status.success());
+    house.reconfigure("[house]", "[hou");
+    let out = porter(&["status", house.path("").to_str().unwrap()]);
+    assert!(
+        text(&out).contains("configuration that was in force") && text(&out).contains("a_proxy.mp4"),
+        "{}",
+        text(&out)
+    );
+}
+
+#[test]
+fn init_leaves_folders_with_files_alone() {
+    let dir = tempfile::tempdir().unwrap();
+    std::fs::write(dir.path().join("letter.txt"), "dear").unwrap();
+    let at = dir.path().to_str().unwrap();
+    let out = porter(&["init", at]);
+    assert!(out.status.code() == Some(1) && text(&out).contains("--among-files"), "{}", text(&out));
+    assert!(porter(&["init", "--among-files", at]).status.success());
 }
 
 #[test]

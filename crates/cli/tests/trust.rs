@@ -557,7 +557,7 @@ fn it_stops_while_the_store_cannot_be_written_and_arrivals_wait_for_it() {
     std::thread::sleep(Duration::from_millis(1500));
     let mut running = running;
     signal(&running.0, rustix::process::Signal::TERM);
-    ends_within(&mut running.0, Duration::from_secs(4));
+    ends_within(&mut running.0, TWO_SECONDS);
 }
 
 #[test]

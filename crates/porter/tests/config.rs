@@ -107,6 +107,25 @@ fn a_problem_is_told_with_its_place(
 }
 
 #[test]
+fn an_unknown_key_hides_no_other_problem() {
+    let text = GOOD
+        .replace("folder = \"in\"", "foldr = \"in\"\nfolder = \"in\"\nsteady = \"soon\"")
+        .replace("fit = \"960x540\"", "fit = 5\nfitt = \"960x540\"")
+        .replace("kind ==", "kint ==");
+    let got = problems(&text);
+    let places: Vec<&str> = got.iter().map(|p| p.place.as_str()).collect();
+    let want = [
+        "watch \"cards\": foldr",
+        "watch \"cards\": steady",
+        "preset \"proxy\": video fit",
+        "preset \"proxy\": video fitt",
+        "rule \"clips\": when",
+    ];
+    assert_eq!(places, want, "{got:#?}");
+    assert!(got[0].wanted.starts_with("'folder'"), "{}", got[0].wanted);
+}
+
+#[test]
 fn all_problems_are_told_at_once() {
     let text = GOOD.replace("960x540", "big").replace("kind", "kint").replace("\"editors\"]", "\"moon\"]");
     assert_eq!(problems(&text).len(), 3);

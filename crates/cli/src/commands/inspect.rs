@@ -39,7 +39,14 @@ pub fn inspect(a: &Inspect) -> Result<ExitCode> {
         (false, true) => crate::say_part!("{}", ui::facts::one(&all[0])),
         (false, false) => crate::say_part!("{}", ui::facts::table(&all, common(&items))),
     }
-    let bad = |i: &Inspected| i.error.is_some() || i.deep.as_ref().is_some_and(|d| !d.is_clean());
+    // A picture that cannot be decoded, and media of which a part is missing, are no clean result.
+    let bad = |i: &Inspected| {
+        i.error.is_some()
+            || i.deep.as_ref().is_some_and(|d| !d.is_clean())
+            || i.facts
+                .as_ref()
+                .is_some_and(|f| f.damage.is_some() || f.video.iter().any(|v| v.cannot_decode.is_some()))
+    };
     Ok(ExitCode::from(u8::from(all.iter().any(bad))))
 }
 

@@ -31,8 +31,5 @@ pub fn run(args: Args) -> Result<ExitCode> {
         Command::Demo(a) => demo::demo(&a),
         Command::Completions(a) => manual::completions(&a),
         Command::Manual(a) => manual::pages(&a),
-        Command::MakeInChild => {
-            Ok(ExitCode::from(porter::maker::child::main(std::io::stdin(), std::io::stdout())))
-        }
     }
 }

@@ -34,7 +34,7 @@ pub fn show(e: &anyhow::Error) {
 
 /// File, line and key, the line itself with the place marked, what was found and what would be right.
 fn problem(file: &str, text: &str, p: &Problem) -> String {
-    let key = if p.key.is_empty() { "the file" } else { &p.key };
+    let key = if p.place.is_empty() { "the file" } else { &p.place };
     let mut out = if p.line == 0 {
         format!("{file}: {key}\n")
     } else {

@@ -63,7 +63,8 @@ pub fn apart_on_disk(house: &House) -> Result<()> {
             line: 0,
             column: 0,
             width: 1,
-            key: format!("{} \"{}\"", what.role.words(), what.name),
+            key: String::new(),
+            place: format!("{} \"{}\"", what.role.words(), what.name),
             found: format!("{}{is} lies in {of}", show::path(&what.path)),
             wanted: wanted.to_owned(),
         });

@@ -1,5 +1,6 @@
 //! Where in the file a problem is: from a key's path to line and column.
 
+use crate::route::fields::nearest;
 use toml::de::{DeTable, DeValue};
 
 /// One problem of a configuration.
@@ -12,6 +13,8 @@ pub struct Problem {
     pub width: usize,
     /// `watch[0].steady`, counted from 0 as programs see it; empty if unknown.
     pub key: String,
+    /// The same for people, by the names in the file: `watch "cards": steady`.
+    pub place: String,
     /// What was found.
     pub found: String,
     /// What would be right.
@@ -52,9 +55,60 @@ fn position(text: &str, at: usize) -> (usize, usize) {
 }
 
 fn problem(text: &str, span: std::ops::Range<usize>, key: String, found: String, wanted: String) -> Problem {
+    let place = DeTable::parse(text).map_or_else(|_| key.clone(), |root| words(root.get_ref(), &key));
     let (line, column) = position(text, span.start);
     let covered = text.get(span).unwrap_or("").lines().next().unwrap_or("").chars().count();
-    Problem { line, column, width: covered.max(1), key, found, wanted }
+    Problem { line, column, width: covered.max(1), key, place, found, wanted }
+}
+
+/// A key in the words of the file: tables of a list by their names, other things of a list by their number from 1.
+fn words(root: &DeTable<'_>, key: &str) -> String {
+    let Some((list, rest)) = key.split_once('[') else { return key.to_owned() };
+    let Some((number, rest)) = rest.split_once(']') else { return key.to_owned() };
+    let index: usize = number.parse().unwrap_or(0);
+    let name = root.get(list).and_then(|v| match v.get_ref() {
+        DeValue::Array(a) => match a.get(index)?.get_ref() {
+            DeValue::Table(t) => t.get("name")?.get_ref().as_str(),
+            _ => None,
+        },
+        _ => None,
+    });
+    let name = name.map_or_else(|| (index + 1).to_string(), |n| format!("\"{}\"", media::show::text(n)));
+    let mut out = format!("{list} {name}");
+    for (n, part) in rest.split(['.', '[']).filter(|p| !p.is_empty()).enumerate() {
+        let part = match part.strip_suffix(']').and_then(|i| i.parse::<usize>().ok()) {
+            Some(index) => format!(" {}", index + 1),
+            None if n == 0 => format!(": {part}"),
+            None => format!(" {part}"),
+        };
+        out.push_str(&part);
+    }
+    out
+}
+
+/// The key and value that cover a byte, to read on without them; `None`: there is no such entry.
+pub fn entry_at(text: &str, at: usize) -> Option<std::ops::Range<usize>> {
+    fn inside(table: &DeTable<'_>, at: usize) -> Option<std::ops::Range<usize>> {
+        for (key, value) in table {
+            let deeper = match value.get_ref() {
+                DeValue::Table(t) => inside(t, at),
+                DeValue::Array(a) => a.iter().find_map(|v| match v.get_ref() {
+                    DeValue::Table(t) => inside(t, at),
+                    _ => None,
+                }),
+                _ => None,
+            };
+            let is_plain = !matches!(value.get_ref(), DeValue::Table(_));
+            if deeper.is_some() {
+                return deeper;
+            }
+            if is_plain && (key.span().contains(&at) || value.span().contains(&at)) {
+                return Some(key.span().start..value.span().end);
+            }
+        }
+        None
+    }
+    inside(DeTable::parse(text).ok()?.get_ref(), at)
 }
 
 /// All faults with their places; a key that is not there is placed at the nearest table around it.
@@ -96,7 +150,11 @@ pub fn syntax(text: &str, e: &toml::de::Error) -> Problem {
     let message = e.message().trim().replace('\n', "; ");
     let (found, wanted) = match message.split_once(", expected ") {
         Some((found, wanted)) => {
-            (found.to_owned(), wanted.replace("one of ", "one of these keys: ").replace('`', "'"))
+            let wanted = wanted.replace("one of ", "one of these keys: ").replace('`', "'");
+            let typed = found.strip_prefix("unknown field ").map(|f| f.trim_matches('`'));
+            let near = typed.and_then(|t| nearest(t, wanted.split('\'').skip(1).step_by(2)));
+            let wanted = near.map_or(wanted.clone(), |n| format!("'{n}'; {wanted}"));
+            (found.to_owned(), wanted)
         }
         None => match message.strip_prefix("missing field ") {
             Some(field) => {

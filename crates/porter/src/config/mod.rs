@@ -128,6 +128,36 @@ impl Rule {
     }
 }
 
+/// Reads on past what is wrong, as far as it can: every problem is told at once, and an unknown key hides no other.
+fn read_all(text: &str) -> (Option<raw::House>, Vec<Problem>) {
+    const MOST: usize = 50;
+    let mut problems: Vec<Problem> = Vec::new();
+    let mut rest = text.to_owned();
+    loop {
+        match toml::from_str(&rest) {
+            Ok(raw) => return (Some(raw), problems),
+            Err(e) => {
+                // A key that is missing because its line was passed over is no problem of its own.
+                if problems.is_empty() || !e.message().starts_with("missing field") {
+                    problems.push(locate::syntax(text, &e));
+                }
+                let entry = e.span().and_then(|s| locate::entry_at(&rest, s.start));
+                let Some(entry) =
+                    entry.filter(|_| problems.len() < MOST && !e.message().starts_with("missing"))
+                else {
+                    return (None, problems);
+                };
+                // Blanks in its place, so that all other places stay.
+                let blank: String = rest[entry.clone()]
+                    .chars()
+                    .map(|c| if c == '\n' { "\n".into() } else { " ".repeat(c.len_utf8()) })
+                    .collect();
+                rest.replace_range(entry, &blank);
+            }
+        }
+    }
+}
+
 /// Each preset's settings as they are stated, in an order of their own: an empty list if that is no list.
 fn stated(text: &str) -> Vec<toml::Table> {
     let table: Option<toml::Table> = toml::from_str(text).ok();
@@ -185,8 +215,15 @@ impl House {
     pub fn parse(file: &Path, text: &str) -> Result<House> {
         let base = file.parent().unwrap_or(Path::new("/"));
         let fail = |problems| Error::Config { file: file.to_owned(), text: text.to_owned(), problems };
-        let raw: raw::House = toml::from_str(text).map_err(|e| fail(vec![locate::syntax(text, &e)]))?;
-        check::house(raw, file, base, &stated(text)).map_err(|faults| fail(locate::all(text, faults)))
+        let (raw, mut problems) = read_all(text);
+        let checked = raw.map(|raw| check::house(raw, file, base, &stated(text)));
+        match checked {
+            Some(Ok(house)) if problems.is_empty() => return Ok(house),
+            Some(Err(faults)) => problems.extend(locate::all(text, faults)),
+            _ => (),
+        }
+        problems.sort_by_key(|p| (p.line, p.column));
+        Err(fail(problems))
     }
 
     pub fn watch(&self, name: &str) -> Option<&Watch> {

@@ -13,7 +13,7 @@ use std::sync::{Mutex, MutexGuard};
 use std::time::Duration;
 
 /// How long a store that another program has locked is waited for.
-const BUSY: Duration = Duration::from_millis(1500);
+const BUSY: Duration = Duration::from_millis(600);
 
 #[derive(Debug)]
 pub struct Store {
