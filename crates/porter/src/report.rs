@@ -253,7 +253,7 @@ fn arriving(house: &House, store: Option<&Store>, now: Option<&Now>, out: &mut S
                     }
                     out.arriving_not_listed += more;
                 }
-                Err(e) => told.trouble = Some(crate::files::known::plain(&e)),
+                Err(e) => told.trouble = Some(format!("{}: {}", told.folder, crate::files::known::plain(&e))),
             },
         }
         out.watches.push(told);
@@ -340,7 +340,11 @@ fn held(tasks: &[Task], running: &[&control::Running], now: Option<&Now>) -> (Op
     };
     for t in waits {
         let rest = by_place(t);
-        let cause = t.cause.as_ref().map(Cause::words).or_else(|| Some(rest?.why.clone()));
+        let cause = t
+            .cause
+            .as_ref()
+            .map(Cause::words)
+            .or_else(|| Some(format!("place \"{}\": {}", rest?.place, rest?.why)));
         if let Some(why) = cause {
             let wall = t.next_try.map(|at| ((at - clock::now()).max(0)) as f64 / 1e6);
             let next = if now.is_some() { rest.map(|r| r.next_try_seconds).or(wall) } else { None };

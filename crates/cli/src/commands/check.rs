@@ -124,13 +124,13 @@ fn tell(house: &House, c: &Checked) {
     }
     crate::say!("\nParts of this program");
     for p in &c.parts {
-        crate::say!("  {:<20} {}", p.name, p.state);
+        crate::say!("  {:<22} {}", p.name, p.state);
     }
     let could: Vec<&str> = c.child.iter().filter(|t| t.could).map(|t| t.what.as_str()).collect();
     if could.is_empty() {
-        crate::say!("  {:<20} tried {} forbidden things and could do none of them", "", c.child.len());
+        crate::say!("  {:<22} tried {} forbidden things and could do none of them", "", c.child.len());
     } else {
-        crate::say!("  {:<20} a child that reads files could: {}", "", could.join(", "));
+        crate::say!("  {:<22} a child that reads files could: {}", "", could.join(", "));
     }
     if c.folders.iter().any(|f| f.needed && f.state != "ok") {
         crate::say!("\nSome folders cannot be used. Make them, mount them or mend their permissions.");
@@ -205,7 +205,10 @@ fn look(what: String, path: &Path, noted: Option<&Identity>, needed: bool) -> Fo
         Err(e) => {
             f.state =
                 if e.kind() == std::io::ErrorKind::NotFound { "MISSING".into() } else { "NOT USABLE".into() };
-            f.why = Some(known::plain(&e));
+            f.why = Some(match e.kind() {
+                std::io::ErrorKind::NotFound => "make it, or mount its share".into(),
+                _ => known::plain(&e),
+            });
             return f;
         }
     };

@@ -66,7 +66,7 @@ pub fn paint(tone: Tone, text: &str) -> String {
     use std::io::IsTerminal;
     let wanted = std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty());
     match tone {
-        Tone::Warn if wanted && std::io::stdout().is_terminal() => format!("\x1b[33m{text}\x1b[0m"),
+        Tone::Warn if wanted && std::io::stdout().is_terminal() => format!("\x1b[35m{text}\x1b[0m"),
         Tone::Bad if wanted && std::io::stdout().is_terminal() => format!("\x1b[1;31m{text}\x1b[0m"),
         _ => text.to_owned(),
     }

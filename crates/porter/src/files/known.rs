@@ -176,7 +176,10 @@ pub fn recognise(dir: &Dir, known: &Identity) -> Result<(), String> {
 
 /// Opens a folder that is known, or has yet to be (`None`). `make`: it is the house's own to make.
 pub fn open(path: &Path, known: Option<&Identity>, make: bool) -> Result<Dir, String> {
-    let wrong = |p: &Path, e: io::Error| format!("{}: {}", show::path(p), plain(&e));
+    let wrong = |p: &Path, e: io::Error| match e.kind() {
+        io::ErrorKind::NotFound => format!("{} is not there: is its share mounted?", show::path(p)),
+        _ => format!("{}: {}", show::path(p), plain(&e)),
+    };
     let dir = match Dir::open(path) {
         Ok(dir) => dir,
         Err(e) if make && e.kind() == io::ErrorKind::NotFound => {

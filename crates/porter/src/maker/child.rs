@@ -133,6 +133,8 @@ pub(super) struct At {
     /// A run of the media room, asked for its count itself.
     run: Mutex<Option<Arc<Control>>>,
     checked: AtomicU64,
+    /// Bytes that may be read to learn what the source is, and how many of them are left.
+    looked: Mutex<Option<(u64, Arc<AtomicU64>)>>,
     /// A service is asked and has not answered yet.
     pub asking: Arc<AtomicBool>,
 }
@@ -151,6 +153,11 @@ impl At {
                 }
             }
             Stage::Checking => now.done = self.checked.load(Ordering::Relaxed),
+            Stage::Looking => {
+                if let Some((most, left)) = &*self.looked.lock().unwrap_or_else(|e| e.into_inner()) {
+                    now.done = most - left.load(Ordering::Relaxed);
+                }
+            }
             _ => (),
         }
         if self.asking.load(Ordering::Relaxed) {
@@ -206,7 +213,11 @@ impl Desk<'_> {
     }
 
     fn look(&self) -> Result<facts::Facts> {
-        let source = Reader::new(self.source.clone(), self.order.bounds.look);
+        // A slow share takes its time: what is read tells that it goes on.
+        let left = Arc::new(AtomicU64::new(self.order.bounds.look));
+        *self.at.looked.lock().unwrap_or_else(|e| e.into_inner()) =
+            Some((self.order.bounds.look, left.clone()));
+        let source = Reader::counted(self.source.clone(), left);
         match facts::of(Box::new(source)) {
             Err(media::Error::System(e)) if e.kind() == std::io::ErrorKind::QuotaExceeded => {
                 let why = format!("{TOO_MUCH} ({} bytes)", self.order.bounds.look);

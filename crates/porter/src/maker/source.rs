@@ -17,7 +17,12 @@ pub struct Reader {
 
 impl Reader {
     pub fn new(file: Arc<File>, most: u64) -> Reader {
-        Reader { file, at: 0, left: Arc::new(AtomicU64::new(most)) }
+        Reader::counted(file, Arc::new(AtomicU64::new(most)))
+    }
+
+    /// `left`: bytes that may still be read, counted down.
+    pub fn counted(file: Arc<File>, left: Arc<AtomicU64>) -> Reader {
+        Reader { file, at: 0, left }
     }
 }
 

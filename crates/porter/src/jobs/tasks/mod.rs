@@ -106,7 +106,10 @@ pub fn run(porter: &Porter, key: &TaskKey, worker: &Worker) -> How {
         Next::Moved => How::Moved,
         Next::Wait { cause, wait, place_is_away } => {
             let passing = matches!(cause, Cause::SecondLook { .. });
-            let away = place_is_away.then(|| cause.words());
+            let away = match &cause {
+                Cause::Place { why, .. } if place_is_away => Some(why.clone()),
+                _ => None,
+            };
             match hold(porter, key, cause, wait) {
                 Ok(()) => How::Held { wait, passing, place_is_away: away },
                 Err(e) => How::Unrecorded(e),
