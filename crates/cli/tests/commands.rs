@@ -101,7 +101,13 @@ fn inspect_tells_one_file_many_files_and_json() {
 fn manual_pages_are_written_for_every_command() {
     let dir = tempfile::tempdir().unwrap();
     assert!(porter(&["manual", dir.path().to_str().unwrap()]).status.success());
-    assert!(dir.path().join("deft-porter.1").exists() && dir.path().join("deft-porter-run.1").exists());
+    let pages: Vec<_> = std::fs::read_dir(dir.path()).unwrap().map(|e| e.unwrap().path()).collect();
+    assert!(pages.len() > 10 && dir.path().join("deft-porter-run.1").exists());
+    for page in pages.iter().filter(|p| !p.ends_with("deft-porter-help.1")) {
+        let text = std::fs::read_to_string(page).unwrap();
+        let has = |what: &str| text.contains(what);
+        assert!(has("Exit status") && has("Examples") && has("Files"), "{}", page.display());
+    }
 }
 
 #[test]

@@ -1,6 +1,7 @@
 //! Manual pages and completions, from the arguments themselves.
 
 use crate::args::{Args, Completions, Manual};
+use crate::ui;
 use anyhow::{Context, Result};
 use clap::CommandFactory;
 use std::process::ExitCode;
@@ -10,10 +11,41 @@ pub fn completions(a: &Completions) -> Result<ExitCode> {
     Ok(ExitCode::SUCCESS)
 }
 
+/// What a page says behind the options: examples, exit statuses, files.
+fn more(command: &str) -> String {
+    let examples: &[&str] = match command {
+        "init" => &["deft-porter init my-house"],
+        "check" => &["deft-porter check my-house", "deft-porter check --mark my-house"],
+        "run" => &["deft-porter run my-house", "deft-porter run --once --json my-house"],
+        "status" => &["deft-porter status my-house", "deft-porter status --job 7 --house my-house"],
+        "inspect" => &["deft-porter inspect clip.mov", "deft-porter inspect --deep --json clip.mov"],
+        "transcribe" => &["deft-porter transcribe interview.mov --as txt,srt --to words/"],
+        "find" => &["deft-porter find \"salt marsh\" --house my-house"],
+        "captions" => &["deft-porter captions film.srt --to film.vtt --shift 1.5"],
+        "stand-in" => &["deft-porter stand-in speech --port 8790"],
+        "demo" => &["deft-porter demo"],
+        "completions" => &["deft-porter completions bash > deft-porter.bash"],
+        "manual" => &["deft-porter manual man/"],
+        _ => &["deft-porter demo", "deft-porter init my-house", "deft-porter run my-house"],
+    };
+    let examples: String = examples.iter().map(|e| format!("  {e}\n")).collect();
+    format!("Examples:\n{examples}\n{}\n{FILES}", ui::errors::STATUSES)
+}
+
+const FILES: &str = "Files:
+  deft-porter.toml        the house: what to watch, make and deliver
+  porter-state/           its record and work in progress (mode 0700)
+  .deft-porter-folder     marker by which a folder of a house is known again
+  NAME.why.txt            beside a file that was turned away: why
+";
+
 pub fn pages(a: &Manual) -> Result<ExitCode> {
     std::fs::create_dir_all(&a.dir)
         .with_context(|| format!("cannot make the folder {}", media::show::path(&a.dir)))?;
-    clap_mangen::generate_to(Args::command(), &a.dir)
+    let command = Args::command().after_long_help(more(""));
+    let names: Vec<String> = command.get_subcommands().map(|c| c.get_name().to_owned()).collect();
+    let command = names.iter().fold(command, |c, n| c.mut_subcommand(n, |s| s.after_long_help(more(n))));
+    clap_mangen::generate_to(command, &a.dir)
         .with_context(|| format!("cannot write into {}", media::show::path(&a.dir)))?;
     crate::say!("Manual pages are in {}", media::show::path(&a.dir));
     Ok(ExitCode::SUCCESS)

@@ -9,6 +9,15 @@ pub const FAILED: u8 = 1;
 pub const NOT_RUNNING: u8 = 3;
 /// `status`: something waits for a person to mend it.
 pub const HELD: u8 = 4;
+/// The same for manual pages.
+pub const STATUSES: &str = "Exit status:
+  0    all is well
+  1    it could not be done, or something was found: turned away, held, damaged, not found
+  2    the arguments are wrong
+  3    status: no porter works on the house
+  4    status: something waits for a person
+  130  run: stopped at once by a second signal
+";
 
 pub fn show(e: &anyhow::Error) {
     match e.downcast_ref::<Error>() {

@@ -60,8 +60,8 @@ pub struct Schedule {
     /// Held for a time only, not until something is mended.
     passing: HashSet<TaskKey>,
     running: HashSet<TaskKey>,
-    /// Places that rest, until when.
-    resting: HashMap<String, Tick>,
+    /// Places that rest, until when, and how often in a row.
+    resting: HashMap<String, (Tick, u32)>,
 }
 
 impl Schedule {
@@ -99,7 +99,8 @@ impl Schedule {
 
     /// A place is away, and is not asked before this time.
     pub fn rest(&mut self, place: &str, until: Tick) {
-        self.resting.insert(place.to_owned(), until);
+        let times = self.resting.get(place).map_or(0, |(_, n)| *n);
+        self.resting.insert(place.to_owned(), (until, times + 1));
     }
 
     /// A place took something.
@@ -156,7 +157,7 @@ impl Schedule {
 
     fn rests(&self, line: &Line, now: Tick) -> Option<Tick> {
         match line {
-            Line::Carry(place) => self.resting.get(place).copied().filter(|until| *until > now),
+            Line::Carry(place) => self.resting.get(place).map(|r| r.0).filter(|until| *until > now),
             _ => None,
         }
     }
@@ -168,7 +169,10 @@ impl Schedule {
                 return None;
             }
             let again = || queue.held.first().filter(|(due, _)| *due <= now).map(|(_, k)| k);
-            let tried_first = matches!(line, Line::Carry(p) if self.resting.contains_key(p));
+            // A place that rested is tried with what it refused, and in turn with something else: one file too large for
+            // it must not keep all others waiting.
+            let tried_first =
+                matches!(line, Line::Carry(p) if self.resting.get(p).is_some_and(|(_, n)| n % 2 == 1));
             let key = if tried_first {
                 again().or(queue.fresh.first())
             } else {
@@ -282,6 +286,25 @@ mod tests {
         t.ended(&key(1, "nas"));
         t.well("nas");
         assert_eq!(begun(&mut t, 11), ["3:nas", "4:nas"]);
+    }
+
+    #[test]
+    fn one_file_that_a_place_refuses_does_not_keep_the_others_waiting() {
+        let mut t = Schedule::new(SLOTS);
+        t.add(&key(1, "nas"));
+        t.add(&key(2, "nas"));
+        t.add(&key(3, "nas"));
+        begun(&mut t, 0);
+        let mut tried = Vec::new();
+        for round in 1..=4 {
+            for job in 1..=3 {
+                t.ended(&key(job, "nas"));
+            }
+            t.hold(&key(1, "nas"), s(round * 10), false);
+            t.rest("nas", s(round * 10));
+            tried.extend(begun(&mut t, round * 10));
+        }
+        assert!(tried.contains(&"1:nas".to_owned()) && tried.contains(&"3:nas".to_owned()), "{tried:?}");
     }
 
     #[rstest]

@@ -10,10 +10,12 @@ use serde::{Deserialize, Serialize};
 use std::fs::{File, Permissions, TryLockError};
 use std::os::unix::fs::{DirBuilderExt, MetadataExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
 
 /// Rights of the state folder, and of the files in it.
 const FOLDER_MODE: u32 = 0o700;
 const FILE_MODE: u32 = 0o600;
+const LOCK_PATIENCE: Duration = Duration::from_millis(300);
 
 /// Beside the store: which house's it is, so that a lost store is not silently begun anew.
 const IDENTITY: &str = "house.json";
@@ -35,6 +37,21 @@ pub struct StateFolder {
 /// The lock that only one porter of a house holds.
 pub fn lock_file(house: &House) -> PathBuf {
     house.state.join("lock")
+}
+
+/// Somebody who asks whether a porter runs holds the lock for a moment: that is no other porter.
+fn take_lock(lock: &File, at: &Path) -> Result<()> {
+    let start = Instant::now();
+    loop {
+        match lock.try_lock() {
+            Ok(()) => return Ok(()),
+            Err(TryLockError::WouldBlock) if start.elapsed() < LOCK_PATIENCE => {
+                std::thread::sleep(Duration::from_millis(20));
+            }
+            Err(TryLockError::WouldBlock) => return Err(Error::Locked(at.to_owned())),
+            Err(TryLockError::Error(e)) => return Err(Error::path("cannot lock", at)(e)),
+        }
+    }
 }
 
 /// True if a porter works on this house now.
@@ -85,11 +102,7 @@ impl StateFolder {
         close(&work, FOLDER_MODE)?;
         let at = lock_file(house);
         let lock = own(&mut File::options()).open(&at).map_err(Error::path("cannot write", &at))?;
-        match lock.try_lock() {
-            Ok(()) => (),
-            Err(TryLockError::WouldBlock) => return Err(Error::Locked(at)),
-            Err(TryLockError::Error(e)) => return Err(Error::path("cannot lock", &at)(e)),
-        }
+        take_lock(&lock, &at)?;
         for entry in std::fs::read_dir(&path).map_err(Error::path("cannot read", &path))?.flatten() {
             if entry.file_type().is_ok_and(|t| t.is_file()) {
                 close(&entry.path(), FILE_MODE)?;

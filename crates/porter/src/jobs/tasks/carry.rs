@@ -12,6 +12,8 @@ use std::path::Path;
 
 /// An output that was not what was made is made again this often.
 const MAX_REMADE: usize = 3;
+/// How many times as long a task waits that a place refused.
+const REFUSED_WAITS: u32 = 6;
 
 pub fn carry(d: &Desk<'_>, output: u32, place: &str) -> Result<Next> {
     let job = d.job.id;
@@ -34,7 +36,9 @@ pub fn carry(d: &Desk<'_>, output: u32, place: &str) -> Result<Next> {
         Err(Broken::Trouble(t)) => {
             let place_is_away = matches!(t, Trouble::Away(_) | Trouble::Full(_));
             let cause = Cause::Place { name: place.to_owned(), why: t.to_string() };
-            Ok(Next::Wait { cause, wait: d.porter.house.retry_after, place_is_away })
+            // What is refused stays so until a person acts: it is not tried as often.
+            let factor = if place_is_away { 1 } else { REFUSED_WAITS };
+            Ok(Next::Wait { cause, wait: d.porter.house.retry_after * factor, place_is_away })
         }
     }
 }
