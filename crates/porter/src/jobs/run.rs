@@ -339,7 +339,7 @@ impl<F: FnMut(&Event)> Dispatch<F> {
                 let until = self.now() + wait;
                 self.schedule.hold(key, until, passing);
                 if let (Some(place), Some(why)) = (place, place_is_away) {
-                    self.schedule.rest(place, until);
+                    self.schedule.rest(place, self.now(), until);
                     self.porter.board.set_rest(place, Some((why, wait)));
                 }
             }

@@ -98,9 +98,11 @@ impl Schedule {
     }
 
     /// A place is away, and is not asked before this time.
-    pub fn rest(&mut self, place: &str, until: Tick) {
-        let times = self.resting.get(place).map_or(0, |(_, n)| *n);
-        self.resting.insert(place.to_owned(), (until, times + 1));
+    pub fn rest(&mut self, place: &str, now: Tick, until: Tick) {
+        let (before, times) = self.resting.get(place).copied().unwrap_or_default();
+        // What was on its way to it together is one time.
+        let times = if before > now { times } else { times + 1 };
+        self.resting.insert(place.to_owned(), (until, times));
     }
 
     /// A place took something.
@@ -274,7 +276,7 @@ mod tests {
         for job in 1..=2 {
             t.ended(&key(job, "nas"));
             t.hold(&key(job, "nas"), s(10), false);
-            t.rest("nas", s(10));
+            t.rest("nas", s(0), s(10));
         }
         t.add(&key(4001, "make"));
         assert_eq!(begun(&mut t, 1), ["4001:make"]);
@@ -301,7 +303,7 @@ mod tests {
                 t.ended(&key(job, "nas"));
             }
             t.hold(&key(1, "nas"), s(round * 10), false);
-            t.rest("nas", s(round * 10));
+            t.rest("nas", s(round * 10 - 9), s(round * 10));
             tried.extend(begun(&mut t, round * 10));
         }
         assert!(tried.contains(&"1:nas".to_owned()) && tried.contains(&"3:nas".to_owned()), "{tried:?}");
