@@ -10,7 +10,9 @@ demo: set-up-build
 test: set-up-test
 	cargo fmt --all --check
 	cargo clippy --workspace --all-targets --locked -- -D warnings
+	@rm -f target/tmp/skipped
 	cargo test --workspace --locked
+	@if [ -s target/tmp/skipped ]; then echo; echo "SKIPPED: $$(wc -l <target/tmp/skipped)"; cat target/tmp/skipped; else echo "Nothing was skipped."; fi
 	target/debug/deft-porter demo "$$(mktemp -d)/demo-house"
 
 # One line a figure: name, value, bound, ok or short.

@@ -29,6 +29,12 @@ pub enum Command {
     Status(Status),
     /// Tell what media files are, from their content
     Inspect(Inspect),
+    /// Show what presets would do to a file: what is decoded, filtered, shared and left out
+    Plan(Plan),
+    /// Make files by presets, several in one pass, without a house
+    Convert(Convert),
+    /// List, show and check presets
+    Presets(Presets),
     /// Write down what is said in media files
     Transcribe(Transcribe),
     /// Find where something was said, in all transcripts of a house
@@ -107,6 +113,9 @@ pub struct Check {
     /// Print JSON
     #[arg(long)]
     pub json: bool,
+    /// Print the JSON schema of what --json prints
+    #[arg(long)]
+    pub schema: bool,
 }
 
 #[derive(Debug, ClapArgs)]
@@ -134,6 +143,9 @@ pub struct Status {
     /// Print JSON
     #[arg(long)]
     pub json: bool,
+    /// Print the JSON schema of what --json prints
+    #[arg(long)]
+    pub schema: bool,
 }
 
 #[derive(Debug, ClapArgs)]
@@ -153,6 +165,76 @@ pub struct Inspect {
     /// Print JSON: one value for one file, a list for several
     #[arg(long)]
     pub json: bool,
+}
+
+/// Presets, and where those that are not shipped come from.
+#[derive(Debug, ClapArgs)]
+pub struct ChosenPresets {
+    /// Presets, shipped or of a house: "deft-porter presets list" names them
+    #[arg(long = "preset", required = true, num_args = 1.., value_name = "NAME")]
+    pub names: Vec<String>,
+    /// A file with presets of its own, as "deft-porter presets show" prints them
+    #[arg(long, value_name = "FILE")]
+    pub from: Option<PathBuf>,
+    #[command(flatten)]
+    pub house: NamedHouse,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Plan {
+    /// A media file
+    pub file: PathBuf,
+    #[command(flatten)]
+    pub presets: ChosenPresets,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Convert {
+    /// Media files
+    #[arg(required = true, value_name = "FILE")]
+    pub files: Vec<PathBuf>,
+    #[command(flatten)]
+    pub presets: ChosenPresets,
+    /// Folder for what is made
+    #[arg(long, value_name = "DIR")]
+    pub to: PathBuf,
+    /// Name of what is made, without its extension; fields as in a house's rules
+    #[arg(long, value_name = "TEMPLATE", default_value = porter::convert::USUAL_NAME)]
+    pub name: String,
+    /// Print each event as a line of JSON
+    #[arg(long)]
+    pub json: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Presets {
+    #[command(subcommand)]
+    pub what: PresetsWhat,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum PresetsWhat {
+    /// List the shipped presets and, with a house, its own
+    List {
+        #[command(flatten)]
+        house: NamedHouse,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Print the settings of a shipped preset, to be copied into a house or a file
+    Show {
+        #[arg(value_name = "NAME")]
+        name: String,
+    },
+    /// Check a file of presets
+    Check {
+        #[arg(value_name = "FILE")]
+        file: PathBuf,
+    },
 }
 
 #[derive(Debug, ClapArgs)]

@@ -103,7 +103,7 @@ fn manual_pages_are_written_for_every_command() {
     assert!(porter(&["manual", dir.path().to_str().unwrap()]).status.success());
     let pages: Vec<_> = std::fs::read_dir(dir.path()).unwrap().map(|e| e.unwrap().path()).collect();
     assert!(pages.len() > 10 && dir.path().join("deft-porter-run.1").exists());
-    for page in pages.iter().filter(|p| !p.ends_with("deft-porter-help.1")) {
+    for page in pages.iter().filter(|p| !p.to_string_lossy().ends_with("help.1")) {
         let text = std::fs::read_to_string(page).unwrap();
         let has = |what: &str| text.contains(what);
         assert!(has("Exit status") && has("Examples") && has("Files"), "{}", page.display());
@@ -184,4 +184,48 @@ fn init_leaves_folders_with_files_alone() {
 fn no_child_can_be_started_with_rubbish() {
     let out = Command::new(PROGRAM).arg("make-in-child").stdin(std::process::Stdio::null()).output().unwrap();
     assert_eq!(out.status.code(), Some(2));
+}
+
+/// What `status` and `check` print fits the schemas that are published.
+#[test]
+fn schemas_of_status_and_check_are_published_and_kept() {
+    let house = House::new();
+    house.drop_in("a.mp4", clip());
+    house.drop_in("notes.mp4", b"a call sheet");
+    house.run_once();
+    for command in ["status", "check"] {
+        let published = support::published(&format!("{command}.json"), &[command, "--schema"]);
+        let validator = jsonschema::validator_for(&published).unwrap();
+        let out = porter(&[command, "--json", house.path("").to_str().unwrap()]);
+        let said: serde_json::Value = serde_json::from_slice(&out.stdout).unwrap();
+        let wrong: Vec<String> =
+            validator.iter_errors(&said).map(|e| format!("{}: {e}", e.instance_path)).collect();
+        assert!(wrong.is_empty(), "{command}: {wrong:?}");
+        assert!(!validator.is_valid(&serde_json::json!({"version": "x"})));
+    }
+}
+
+/// A reason says what would have been right for a file of this kind, and goes when its file is put back.
+#[test]
+fn a_reason_goes_when_its_file_is_put_back() {
+    let house = House::new();
+    house.drop_in("clip.mp4", &clip()[..clip().len() / 2]);
+    house.drop_in("sheet.pdf", b"%PDF-1.4 a call sheet");
+    house.run_once();
+    let why = std::fs::read_to_string(house.path("away/clip.mp4.why.txt")).unwrap();
+    assert!(why.contains("a whole clip (MP4") && !why.contains("JPEG"), "{why}");
+    let why = std::fs::read_to_string(house.path("away/sheet.pdf.why.txt")).unwrap();
+    assert!(!why.contains("expected:"), "{why}");
+    // Mended, and put back under its name.
+    std::fs::remove_file(house.path("away/clip.mp4")).unwrap();
+    house.drop_in("clip.mp4", clip());
+    assert!(house.run_once().status.success());
+    assert_eq!(house.list("away"), ["sheet.pdf", "sheet.pdf.why.txt"]);
+    // What somebody else wrote there stays, and so does the reason of a file that is still there.
+    std::fs::write(house.path("away/clip.mp4.why.txt"), "because").unwrap();
+    house.drop_in("clip.mp4", &support::make_clip(&media::testkit::Clip { frames: 9, ..Default::default() }));
+    house.drop_in("sheet.pdf", b"%PDF-1.4 another");
+    house.run_once();
+    assert_eq!(std::fs::read(house.path("away/clip.mp4.why.txt")).unwrap(), b"because");
+    assert!(house.path("away/sheet.pdf.why.txt").exists() && house.path("away/sheet_2.pdf").exists());
 }

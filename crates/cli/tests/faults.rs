@@ -49,7 +49,7 @@ fn a_kill_takes_the_child_along() {
     house.drop_in("long.mp4", &make_clip(&Clip { frames: 1500, width: 640, height: 360, ..Clip::default() }));
     let running = house.start();
     house.wait_until("making", |s| s["open"][0]["progress"]["done"].as_u64().is_some_and(|d| d > 0));
-    let children = children_of(running.pid());
+    let children = support::children_of(running.pid());
     assert_eq!(children.len(), 1);
     running.kill();
     let start = Instant::now();
@@ -57,15 +57,6 @@ fn a_kill_takes_the_child_along() {
         assert!(start.elapsed() < Duration::from_secs(5), "the child outlived the porter");
         std::thread::sleep(Duration::from_millis(20));
     }
-}
-
-fn children_of(pid: u32) -> Vec<u32> {
-    let mut out = Vec::new();
-    for task in std::fs::read_dir(format!("/proc/{pid}/task")).unwrap().flatten() {
-        let list = std::fs::read_to_string(task.path().join("children")).unwrap_or_default();
-        out.extend(list.split_whitespace().map(|p| p.parse::<u32>().unwrap()));
-    }
-    out
 }
 
 fn is_zombie(pid: u32) -> bool {
@@ -132,8 +123,7 @@ fn a_full_disk_holds_the_job_until_there_is_room(#[case] folder: &str, #[case] f
         .stdout(std::process::Stdio::piped())
         .stderr(std::process::Stdio::null());
     let Ok(child) = command.spawn() else {
-        eprintln!("skipped: no 'unshare' here");
-        return;
+        return support::skipped("no 'unshare' here");
     };
     let mut running = Running(child);
     let inside = std::path::PathBuf::from(format!("/proc/{}/root{}", running.pid(), at.display()));
@@ -145,8 +135,7 @@ fn a_full_disk_holds_the_job_until_there_is_room(#[case] folder: &str, #[case] f
             .args(["-rm", "mount", "-t", "tmpfs", "none", "/mnt"])
             .status();
         assert!(!allowed.is_ok_and(|s| s.success()), "mounting works here, but the job was not held");
-        eprintln!("skipped: mounting in a namespace is not allowed here");
-        return;
+        return support::skipped("mounting in a namespace is not allowed here");
     };
     assert!(held.contains("No space left") || folder == "porter-state", "{held}");
     assert!(house.path("in/a.mp4").exists(), "the source is kept");
@@ -158,6 +147,64 @@ fn a_full_disk_holds_the_job_until_there_is_room(#[case] folder: &str, #[case] f
         let names: Vec<_> = std::fs::read_dir(&inside).unwrap().map(|e| e.unwrap().file_name()).collect();
         assert_eq!(names, ["a_proxy.mp4"]);
     }
+}
+
+/// The store lies on a disk that is really full: the porter ends in time, and goes on later.
+#[test]
+fn it_stops_in_time_while_the_disk_of_its_state_is_full() {
+    let house = House::new();
+    let at = house.path("porter-state");
+    std::fs::create_dir_all(&at).unwrap();
+    let script = format!(
+        "mount -t tmpfs -o size=600k none '{0}' && echo mounted; '{1}' run '{2}' 2>&1 & porter=$!; \
+         while read line; do eval \"$line\"; done",
+        at.display(),
+        support::PROGRAM,
+        house.path("").display()
+    );
+    let allowed =
+        std::process::Command::new("unshare").args(["-rm", "mount", "-t", "tmpfs", "none", "/mnt"]).status();
+    if !allowed.is_ok_and(|s| s.success()) {
+        return support::skipped("mounting in a namespace is not allowed here");
+    }
+    let mut command = std::process::Command::new("timeout");
+    command.args(["100", "unshare", "-rm", "sh", "-c", &script]).stdin(std::process::Stdio::piped());
+    command.stdout(std::process::Stdio::piped()).stderr(std::process::Stdio::null());
+    let mut shell = command.spawn().unwrap();
+    let mut lines = std::io::BufRead::lines(std::io::BufReader::new(shell.stdout.take().unwrap()));
+    let mut until = |words: &str| {
+        let mut all = String::new();
+        let found = lines.by_ref().map_while(Result::ok).any(|l| {
+            all = format!("{all}{l}\n");
+            l.contains(words)
+        });
+        assert!(found, "never \"{words}\": {all}");
+        all
+    };
+    let mut tell = |line: String| {
+        use std::io::Write;
+        writeln!(shell.stdin.as_mut().unwrap(), "{line}").unwrap();
+    };
+    until("Watching for");
+    tell(format!("head -c 600k /dev/zero > '{}/filler'; echo filled", at.display()));
+    until("filled");
+    house.drop_in("a.mp4", clip());
+    until("full");
+    tell("from=$(date +%s%N); kill $porter; wait $porter; echo ended $(( ($(date +%s%N) - from) / 1000000 )) ms".into());
+    let said = until("ended ");
+    let took: u64 = said.lines().last().unwrap().split(' ').nth(1).unwrap().parse().unwrap();
+    assert!(took < 2000, "{took} ms");
+    assert!(house.path("in/a.mp4").exists() && house.list("out").is_empty());
+    tell(format!(
+        "rm '{}/filler'; '{}' run --once '{}' 2>&1",
+        at.display(),
+        support::PROGRAM,
+        house.path("").display()
+    ));
+    until("1 done");
+    drop(shell.stdin.take());
+    let _ = shell.wait();
+    assert_eq!((house.list("in").len(), house.list("out").len()), (0, 1));
 }
 
 #[test]

@@ -25,11 +25,14 @@ struct Kind {
     old_renames: bool,
     /// A second house delivers to the same place.
     two: bool,
+    /// What is still in the watch folder after the kill grows, before the porter is started again.
+    grows: bool,
 }
 
-const PLAIN: Kind = Kind { name: "move", original: "move", apart: false, old_renames: false, two: false };
+const PLAIN: Kind =
+    Kind { name: "move", original: "move", apart: false, old_renames: false, two: false, grows: false };
 
-const KINDS: [Kind; 7] = [
+const KINDS: [Kind; 9] = [
     PLAIN,
     Kind { name: "move to another disk", apart: true, ..PLAIN },
     Kind { name: "move, old renames", old_renames: true, ..PLAIN },
@@ -37,6 +40,8 @@ const KINDS: [Kind; 7] = [
     Kind { name: "leave", original: "leave", ..PLAIN },
     Kind { name: "remove, another disk", original: "remove", apart: true, ..PLAIN },
     Kind { name: "two houses on one place", apart: true, two: true, ..PLAIN },
+    Kind { name: "move, originals grow", grows: true, ..PLAIN },
+    Kind { name: "move to another disk, originals grow", apart: true, grows: true, ..PLAIN },
 ];
 
 /// Frames of the clips that the first and the second house are given: by them outputs are told apart.
@@ -156,6 +161,65 @@ make = [{{ preset = "proxy", name = "{{stem}}_proxy", to = ["editors"] }}, {{ pr
         std::fs::read_to_string(&seen).unwrap_or_default().contains("KILLED")
     }
 
+    /// Lets every original grow that still lies in the watch folder: what each is now, by its name.
+    fn grow(&self) -> Vec<(String, Vec<u8>)> {
+        let inbox = self.house(0).join("in");
+        let grown = names(&inbox).into_iter().map(|name| {
+            let path = inbox.join(&name);
+            let mut bytes = std::fs::read(&path).unwrap();
+            // A box that readers pass over; of the call sheet simply more text.
+            bytes.extend(b"\0\0\0\x12freelast bytes");
+            std::fs::write(&path, &bytes).unwrap();
+            (name, bytes)
+        });
+        grown.collect()
+    }
+
+    /// After growing: every byte of every original is somewhere, and every output under a name is whole and of its record.
+    fn finish_and_judge_grown(&self, grown: &[(String, Vec<u8>)], after: &str) {
+        let what = format!("{}, {after}", self.kind.name);
+        // Twice: what is new for the first run may be told as such and be taken by the second.
+        for _ in 0..2 {
+            let out = self.command(0).output().unwrap();
+            assert!(out.status.code().is_some(), "{what}: {}", text(&out));
+        }
+        let kept: Vec<Vec<u8>> = [self.far(0, "done"), self.far(0, "away")]
+            .iter()
+            .flat_map(|folder| names(folder).into_iter().map(|n| std::fs::read(folder.join(n)).unwrap()))
+            .collect();
+        assert_eq!(names(&self.house(0).join("in")).len(), 0, "{what}");
+        for (name, bytes) in grown {
+            assert!(kept.contains(bytes), "{what}: {name} as it grew is lost");
+        }
+        let notes = b"call sheet of house 0\n".to_vec();
+        for (name, first) in [("clip.mp4", &clips()[0]), ("notes.mp4", &notes)] {
+            assert!(
+                kept.iter().any(|k| k.starts_with(first)),
+                "{what}: {name} is lost, of {} files",
+                kept.len()
+            );
+        }
+        let status = Command::new(PROGRAM).args(["status", "--json"]).arg(self.house(0)).output().unwrap();
+        let status: serde_json::Value = serde_json::from_slice(&status.stdout).unwrap();
+        assert_eq!(status["open"].as_array().unwrap().len(), 0, "{what}: {status:#}");
+        let mut delivered = BTreeSet::new();
+        for d in status["ended"].as_array().unwrap().iter().flat_map(|j| j["outputs"].as_array().unwrap()) {
+            if let Some(name) =
+                d["deliveries"][0]["name"].as_str().filter(|_| d["deliveries"][0]["delivered"].is_string())
+            {
+                let digest = porter::files::copy::digest(&self.out().join(name), true).unwrap();
+                assert_eq!(d["checksum"], digest, "{what}: {name} is not what its record says");
+                assert!(delivered.insert(name.to_owned()), "{what}: {name} is of two jobs");
+            }
+        }
+        assert!(delivered.len() >= 2, "{what}: {delivered:?}");
+        assert_eq!(
+            names(&self.out()).into_iter().collect::<BTreeSet<_>>(),
+            delivered,
+            "{what}: neither twice nor left over"
+        );
+    }
+
     /// Every stop that a whole run passes, as `name:count`, in order.
     fn stops(&self) -> Vec<String> {
         let seen = self.near.path().join("stops");
@@ -268,7 +332,9 @@ fn wanted(kind: &Kind) -> Vec<&'static str> {
 }
 
 #[rstest::rstest]
-fn a_kill_at_any_boundary_loses_nothing_and_doubles_nothing(#[values(0, 1, 2, 3, 4, 5, 6)] which: usize) {
+fn a_kill_at_any_boundary_loses_nothing_and_doubles_nothing(
+    #[values(0, 1, 2, 3, 4, 5, 6, 7, 8)] which: usize,
+) {
     let kind = KINDS[which];
     let stops = Site::new(kind).stops();
     for name in wanted(&kind) {
@@ -294,7 +360,11 @@ fn a_kill_at_any_boundary_loses_nothing_and_doubles_nothing(#[values(0, 1, 2, 3,
         // With another house beside it the order of things is another each time; the first of each kind comes always.
         assert!(killed || many > 0 || !stop.ends_with(":1"), "{}: \"{stop}\" was not reached", kind.name);
         kills += usize::from(killed);
-        site.finish_and_judge(&format!("killed at \"{stop}\""));
+        let after = format!("killed at \"{stop}\"");
+        match kind.grows {
+            true => site.finish_and_judge_grown(&site.grow(), &after),
+            false => site.finish_and_judge(&after),
+        }
     }
     println!("{}: {kills} kills, 0 lost, 0 doubled, 0 foreign", kind.name);
 }

@@ -135,6 +135,57 @@ fn a_share_that_is_not_mounted_is_not_taken_for_the_folder(#[case] folder: &str)
     assert!(!house.path("in/b.mp4").exists() && house.list("out").len() < 3);
 }
 
+/// What lies on the local disk under the mount point is not taken for what lies on the share, and the share's files are
+/// neither gone nor new when it is back.
+#[test]
+fn a_watch_whose_share_is_not_mounted_is_away_until_it_is_back() {
+    let house = House::with("original = \"leave\"", "");
+    let (at, keep) = (house.path("in"), house.path("keep"));
+    std::fs::write(&keep, clip()).unwrap();
+    // Two names of one mounted share, so that it keeps its files while the watch does not see it.
+    std::fs::create_dir(house.path("share")).unwrap();
+    let (at, keep, share) = (at.display(), keep.display(), house.path("share").display().to_string());
+    let Some(mut shell) = with_mounts(&format!(
+        "mount -t tmpfs share '{share}' && mount --bind '{share}' '{at}' && echo mounted; \
+         while read line; do eval \"$line\"; echo did; done"
+    )) else {
+        return;
+    };
+    let mut lines = BufReader::new(shell.stdout.take().unwrap()).lines().map_while(Result::ok);
+    assert_eq!(lines.next().as_deref(), Some("mounted"));
+    let mut run = |shell: &mut Child, line: String| {
+        tell(shell, &line);
+        lines.by_ref().take_while(|l| l != "did").collect::<Vec<_>>().join("\n")
+    };
+    let once = format!("'{PROGRAM}' run --once '{}' 2>&1", house.path("").display());
+    assert!(run(&mut shell, format!("cp '{keep}' '{at}/a.mp4'; {once}")).contains("1 done"));
+    // Unmounted, and somebody saves to the folder below it.
+    let said = run(&mut shell, format!("umount '{at}'; cp '{keep}' '{at}/local.mp4'; {once}"));
+    assert!(said.contains("lay on tmpfs share") && said.contains("check --mark"), "{said}");
+    assert!(!said.contains("local.mp4") && !said.contains("arrived"), "{said}");
+    assert_eq!(house.list("in"), ["local.mp4"], "nothing was written there, and nothing taken");
+    let said = run(&mut shell, format!("mount --bind '{share}' '{at}'; {once}"));
+    assert!(said.contains("0 done") && !said.contains("arrived"), "neither gone nor new: {said}");
+    // And while it runs: the share goes and comes back, and what was saved there meanwhile is seen.
+    let state = house.path("porter-state").display().to_string();
+    let wait = |for_: &str| {
+        format!("for n in $(seq 300); do grep -q '{for_}' '{state}/said.txt' && break; sleep 0.1; done")
+    };
+    let begin =
+        format!("'{PROGRAM}' run '{}' > '{state}/said.txt' 2>&1 & porter=$!", house.path("").display());
+    run(&mut shell, begin);
+    run(&mut shell, wait("Watching for"));
+    run(&mut shell, format!("umount -l '{at}'; {}", wait("lay on tmpfs share")));
+    run(&mut shell, format!("cp '{keep}' '{share}/b.mp4'; printf x >> '{share}/b.mp4'"));
+    run(&mut shell, format!("mount --bind '{share}' '{at}'; {}", wait("b.mp4.* done")));
+    let said = run(&mut shell, format!("kill $porter; wait $porter; cat '{state}/said.txt'"));
+    assert!(said.contains("lay on tmpfs share") && said.contains("b.mp4"), "{said}");
+    assert!(!said.contains("local.mp4"), "{said}");
+    drop(shell.stdin.take());
+    let _ = shell.wait();
+    assert_eq!(house.list("out"), ["a_proxy.mp4", "b_proxy.mp4"]);
+}
+
 #[test]
 fn a_marked_folder_is_known_by_its_marker() {
     let house = House::new();
@@ -419,17 +470,12 @@ fn a_hostile_size_ends_with_a_reason_and_the_house_goes_on(
     let path = house.path("in").join(name);
     let mut file = std::fs::File::create(&path).unwrap();
     if head.is_empty() {
-        // Packets of a transport stream without a program, and then nothing for a very long time.
-        for n in 0..2000u32 {
-            let mut packet = [0xffu8; 188];
-            packet[..4].copy_from_slice(&[0x47, 0x1f, 0xff, 0x10 | (n % 16) as u8]);
-            file.write_all(&packet).unwrap();
+        if !endless_transport_stream(&path, size) {
+            return skipped("no file of this size here");
         }
     } else {
         file.write_all(head).unwrap();
-    }
-    if file.set_len(size).is_err() {
-        return skipped("no file of this size here");
+        file.set_len(size).unwrap();
     }
     drop(file);
     house.drop_in("good.mp4", clip());
@@ -450,15 +496,143 @@ fn a_hostile_size_ends_with_a_reason_and_the_house_goes_on(
     assert!(house.path("out/good_proxy.mp4").exists());
 }
 
+/// Packets of a transport stream without a program, and then nothing for a very long time. False where no file can be so
+/// long.
+fn endless_transport_stream(path: &Path, size: u64) -> bool {
+    let mut file = std::fs::File::create(path).unwrap();
+    for n in 0..2000u32 {
+        let mut packet = [0xffu8; 188];
+        packet[..4].copy_from_slice(&[0x47, 0x1f, 0xff, 0x10 | (n % 16) as u8]);
+        file.write_all(&packet).unwrap();
+    }
+    file.set_len(size).is_ok()
+}
+
 #[test]
 fn a_look_that_takes_long_hears_the_signal() {
     let house = House::new();
-    // Nothing is read of a pipe-like file that never answers: a child that stands still.
-    std::fs::File::create(house.path("in/huge.ts")).unwrap().set_len(3_000_000_000_000).ok();
+    endless_transport_stream(&house.path("in/huge.ts"), 3_000_000_000_000);
     let mut running = house.start();
-    std::thread::sleep(Duration::from_millis(1200));
+    // The look has begun, and is still the same one a second later.
+    let start = Instant::now();
+    let looking = loop {
+        if let [child] = support::children_of(running.pid())[..] {
+            break child;
+        }
+        assert!(start.elapsed() < Duration::from_secs(20), "no look was begun");
+        std::thread::sleep(Duration::from_millis(5));
+    };
+    std::thread::sleep(Duration::from_secs(1));
+    assert_eq!(support::children_of(running.pid()), [looking], "the look is still going on");
     signal(&running.0, rustix::process::Signal::TERM);
     ends_within(&mut running.0, TWO_SECONDS);
+    let open = &house.status()["open"][0];
+    assert!(open["path"] == "huge.ts" && house.path("in/huge.ts").exists(), "not decided: {open}");
+}
+
+/// Many names that wait, one of them changing all the time: none of it is written to the record.
+#[test]
+fn ten_thousand_unfinished_names_write_nothing() {
+    let house = House::new();
+    for n in 0..10_000 {
+        house.drop_in(format!("card-{n}.mov.part"), b"");
+    }
+    let running = house.start();
+    let waits = |s: &serde_json::Value| {
+        s["arriving"].as_array().unwrap().len() as u64 + s["arriving_not_listed"].as_u64().unwrap() == 10_000
+    };
+    house.wait_until("all wait", waits);
+    let written = || -> u64 {
+        let io = std::fs::read_to_string(format!("/proc/{}/io", running.pid())).unwrap();
+        let line = |name: &str| -> u64 {
+            io.lines().find_map(|l| l.strip_prefix(name)).unwrap().trim().parse().unwrap()
+        };
+        line("wchar:").max(line("write_bytes:"))
+    };
+    let before = written();
+    assert!(before > 1000, "what it writes is counted");
+    let mut growing = std::fs::File::options().append(true).open(house.path("in/card-77.mov.part")).unwrap();
+    for _ in 0..50 {
+        growing.write_all(&[7; 1000]).unwrap();
+        std::thread::sleep(Duration::from_millis(100));
+    }
+    let written = written() - before;
+    println!("written in 5 s: {written} bytes");
+    assert!(written < 200_000, "{written} bytes written in five seconds");
+}
+
+/// A clock that is set while the porter runs: the kernel's cannot be set for a test, so the C library's answer to "what
+/// time is it?" is moved by what a file says.
+#[rstest]
+#[case::back_a_day(-86_400)]
+#[case::forward_a_day(86_400)]
+fn a_clock_that_is_set_stops_nothing_and_makes_nothing_steady(#[case] by: i64) {
+    let house = House::new();
+    let (moved, shim) = (house.path("moved-by"), house.path("clock.so"));
+    std::fs::write(&moved, "0").unwrap();
+    std::fs::write(
+        house.path("clock.c"),
+        r#"#define _GNU_SOURCE
+#include <stdio.h>
+#include <stdlib.h>
+#include <time.h>
+#include <unistd.h>
+#include <sys/syscall.h>
+int clock_gettime(clockid_t which, struct timespec *t) {
+    long r = syscall(SYS_clock_gettime, which, t), by = 0;
+    const char *path = getenv("MOVED_BY");
+    if (which == CLOCK_REALTIME && path) {
+        FILE *f = fopen(path, "r");
+        if (f) { if (fscanf(f, "%ld", &by) != 1) by = 0; fclose(f); }
+        t->tv_sec += by;
+    }
+    return r;
+}
+"#,
+    )
+    .unwrap();
+    let built =
+        Command::new("cc").args(["-shared", "-fPIC", "-o"]).args([&shim, &house.path("clock.c")]).status();
+    if !built.is_ok_and(|s| s.success()) {
+        return skipped("no C compiler");
+    }
+    let mut c = Command::new(PROGRAM);
+    c.arg("run").arg(house.path("")).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+    let _running = Running(c.env("LD_PRELOAD", &shim).env("MOVED_BY", &moved).spawn().unwrap());
+    house.drop_in("before.mp4", clip());
+    house.wait_until("done before", |s| s["ended"].as_array().unwrap().len() == 1);
+    // One that grows while the clock is set, one that waits for its steady time, and one held for its place.
+    std::fs::rename(house.path("out"), house.path("out-away")).unwrap();
+    house.drop_in("held.wav", &short_wav(7));
+    house.wait_until("held", |s| s["open"][0]["held"].is_string());
+    let whole = clip();
+    let (first, rest) = whole.split_at(whole.len() / 2);
+    house.drop_in("grows.mp4", first);
+    house.drop_in("steady.mp4", &make_clip(&Clip { frames: 12, ..Clip::default() }));
+    std::fs::write(&moved, by.to_string()).unwrap();
+    std::fs::rename(house.path("out-away"), house.path("out")).unwrap();
+    let mut growing = std::fs::File::options().append(true).open(house.path("in/grows.mp4")).unwrap();
+    for piece in rest.chunks(rest.len().div_ceil(25)) {
+        growing.write_all(piece).unwrap();
+        std::thread::sleep(Duration::from_millis(100));
+        let known = house.status();
+        let all = known["open"].as_array().unwrap().iter().chain(known["ended"].as_array().unwrap());
+        assert!(all.clone().all(|j| j["path"] != "grows.mp4"), "taken while it grew: {known:#}");
+    }
+    drop(growing);
+    let start = Instant::now();
+    house.wait_until("all done", |s| s["ended"].as_array().unwrap().len() == 4);
+    assert!(start.elapsed() < Duration::from_secs(15), "a wait of {:?}", start.elapsed());
+    // The clock was really another one for the program.
+    let apart: i64 = store(&house)
+        .query_row(
+            "SELECT (max(ended) - (SELECT ended FROM job WHERE id = 1)) / 1000000 FROM job WHERE id > 1",
+            [],
+            |r| r.get(0),
+        )
+        .unwrap();
+    // Set back, the later jobs ended before the first by its clock.
+    assert!((apart - by).abs() < 60, "{apart} s apart");
 }
 
 #[test]
@@ -497,6 +671,46 @@ fn short_wav(n: u8) -> Vec<u8> {
     out.extend((data.len() as u32).to_le_bytes());
     out.extend(data);
     out
+}
+
+/// A changed configuration is taken up without a restart; a wrong one is said and the one before stays in force; what is
+/// being worked on goes on with the one it began with.
+#[test]
+fn a_changed_configuration_is_taken_up_while_it_runs() {
+    let house = House::new();
+    let running = house.start();
+    house.drop_in("a.mp4", clip());
+    house.wait_until("done", |s| s["ended"].as_array().unwrap().len() == 1);
+    // Another watch, another preset for clips.
+    std::fs::create_dir(house.path("cards-2")).unwrap();
+    house.append("[[watch]]\nname = \"second\"\nfolder = \"cards-2\"\nsteady = \"200 ms\"\nlook_every = \"200 ms\"\noriginal = \"leave\"\nturned_away = \"away\"");
+    house.reconfigure("fit = \"160x90\"", "fit = \"80x46\"");
+    let accepted = || std::fs::read_to_string(house.path("porter-state/accepted.toml")).unwrap_or_default();
+    house.wait_until("taken up", |_| accepted().contains("80x46"));
+    std::fs::write(house.path("cards-2/b.mp4"), make_clip(&Clip { frames: 11, ..Clip::default() })).unwrap();
+    house.drop_in("c.mp4", &make_clip(&Clip { frames: 12, ..Clip::default() }));
+    house.wait_until("all done", |s| s["ended"].as_array().unwrap().len() == 3);
+    let width = |name: &str| house.facts(&format!("out/{name}_proxy.mp4")).picture().unwrap().width;
+    assert_eq!((width("a"), width("b"), width("c")), (160, 80, 80));
+    // A slip of the pen stops nothing.
+    house.reconfigure("fit = \"80x46\"", "fit = \"eighty\"");
+    std::thread::sleep(Duration::from_millis(3500));
+    house.drop_in("d.mp4", &make_clip(&Clip { frames: 13, ..Clip::default() }));
+    let start = Instant::now();
+    while !house.path("out/d_proxy.mp4").exists() {
+        assert!(start.elapsed() < Duration::from_secs(20), "it does not work on");
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    assert_eq!(width("d"), 80);
+    assert!(running.interrupt().success());
+    let events = porter::store::Store::open(&house.path("porter-state/jobs.sqlite")).unwrap();
+    let events = events.read(|v| v.events_after(0, 10_000)).unwrap();
+    let told: Vec<String> = events
+        .iter()
+        .filter(|e| matches!(e.change, porter::store::Change::Configured { .. }))
+        .map(|e| format!("{:?}", porter::report::told(&e.change)))
+        .collect();
+    assert!(told.len() == 2 && told[0].contains("taken up") && told[1].contains("eighty"), "{told:?}");
 }
 
 #[test]

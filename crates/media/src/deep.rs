@@ -1,11 +1,11 @@
 //! A look at every frame: everything is decoded, counted and digested.
 
-use crate::codec::{self, DecodeAudio, DecodeVideo};
-use crate::container::{Demux, Media, Packet, Source, Track};
+use crate::container::{Demux, Media, Source, Track};
 use crate::error::{Error, Result};
-use crate::frame::{AudioFrame, Pool, Samples, VideoFrame};
+use crate::frame::{Pool, Samples, VideoFrame};
+pub use crate::read::Bad;
+use crate::read::{Got, Reader};
 use crate::still;
-use crate::units::Time;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use xxhash_rust::xxh3::Xxh3;
@@ -50,16 +50,6 @@ pub struct DeepTrack {
     pub not_decoded: Option<String>,
 }
 
-/// The first packet that could not be decoded.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
-pub struct Bad {
-    /// Number of the packet in its track, from 1.
-    pub number: u64,
-    /// When it would be shown or heard.
-    pub seconds: f64,
-    pub why: String,
-}
-
 impl DeepTrack {
     fn new(track: usize, kind: DeepKind) -> Self {
         DeepTrack {
@@ -74,17 +64,6 @@ impl DeepTrack {
             not_decoded: None,
         }
     }
-    fn note_bad(&mut self, packet: &Packet, track: &Track, e: &Error) {
-        self.bad += 1;
-        let seconds = Time::new(packet.pts, track.timescale).seconds();
-        self.first_bad.get_or_insert(Bad { number: self.packets, seconds, why: e.to_string() });
-    }
-}
-
-enum Work {
-    Pictures(Box<dyn DecodeVideo>),
-    Sound(Box<dyn DecodeAudio>),
-    Nothing,
 }
 
 impl Deep {
@@ -95,92 +74,67 @@ impl Deep {
     }
 }
 
-/// Packets that may fail one after the other before the rest is given up.
-const MAX_BAD_IN_A_ROW: u32 = 5_000;
-
 /// Decodes every picture and sound track. Memory does not grow with the file's length.
 pub fn examine(demux: &mut dyn Demux) -> Result<Deep> {
     let tracks = demux.tracks().to_vec();
-    let pool = Pool::new();
-    let mut deep = Deep::default();
-    let mut works: Vec<(Work, Option<usize>, Xxh3)> = Vec::new();
-    for (i, t) in tracks.iter().enumerate() {
-        let (kind, work) = match &t.media {
-            Media::Video(_) => (DeepKind::Picture, codec::video_decoder(t, &pool).map(Work::Pictures)),
-            Media::Audio(_) => (DeepKind::Sound, codec::audio_decoder(t).map(Work::Sound)),
-            _ => {
-                works.push((Work::Nothing, None, Xxh3::new()));
-                continue;
-            }
-        };
-        let mut d = DeepTrack::new(i + 1, kind);
-        let work = work.unwrap_or_else(|e| {
-            d.not_decoded = Some(e.to_string());
-            Work::Nothing
-        });
-        works.push((work, Some(deep.tracks.len()), Xxh3::new()));
-        deep.tracks.push(d);
+    let wanted: Vec<usize> = (0..tracks.len()).filter(|&i| kind(&tracks[i]).is_some()).collect();
+    let (mut reader, others) = Reader::of_all(demux, &wanted, &Pool::new());
+    let mut all: Vec<(DeepTrack, Xxh3)> = wanted
+        .iter()
+        .filter_map(|&i| Some((DeepTrack::new(i + 1, kind(&tracks[i])?), Xxh3::new())))
+        .collect();
+    for (track, e) in others {
+        all.iter_mut()
+            .filter(|(d, _)| d.track == track + 1)
+            .for_each(|(d, _)| d.not_decoded = Some(e.to_string()));
     }
-    demux
-        .choose(&works.iter().enumerate().filter(|(_, w)| w.1.is_some()).map(|(i, _)| i).collect::<Vec<_>>());
-    let mut ready = Vec::new();
-    let mut in_a_row = 0;
     loop {
-        let packet = match demux.next_packet() {
-            Ok(Some(p)) => p,
-            Ok(None) => break,
-            Err(Error::Damaged(f)) => {
-                deep.unreadable += 1;
-                deep.first_unreadable.get_or_insert(f.to_string());
-                in_a_row += 1;
-                if in_a_row > MAX_BAD_IN_A_ROW {
-                    break;
-                }
-                continue;
-            }
+        let got = match reader.next_one() {
+            Ok(Some(got)) => got,
+            Ok(None) | Err(Error::Damaged(_)) => break,
             Err(e) => return Err(e),
         };
-        in_a_row = 0;
-        let Some((work, Some(place), digest)) = works.get_mut(packet.track) else { continue };
-        let (d, track) = (&mut deep.tracks[*place], &tracks[packet.track]);
-        d.packets += 1;
-        match work {
-            Work::Pictures(decoder) => {
-                match decoder.decode(&packet, &mut ready) {
-                    Ok(()) => (),
-                    Err(e @ Error::Damaged(_)) => d.note_bad(&packet, track, &e),
-                    Err(e) => return Err(e),
-                }
-                pictures(d, digest, &mut ready);
+        let track = match &got {
+            Got::Picture { track, .. } | Got::Lost { track, .. } | Got::Sound { track, .. } => *track,
+        };
+        let Some((d, digest)) = all.iter_mut().find(|(d, _)| d.track == track + 1) else { continue };
+        match got {
+            Got::Picture { frame, .. } => {
+                d.decoded += 1;
+                add_picture(digest, &frame);
             }
-            Work::Sound(decoder) => match decoder.decode(&packet) {
-                Ok(frame) => sound(d, digest, frame, &packet),
-                Err(e @ Error::Damaged(_)) => d.note_bad(&packet, track, &e),
-                Err(e) => return Err(e),
-            },
-            Work::Nothing => (),
+            Got::Sound { frame, .. } => {
+                d.decoded += frame.len() as u64;
+                digest.update(&frame.samples.iter().flat_map(|s| s.to_le_bytes()).collect::<Vec<_>>());
+            }
+            Got::Lost { .. } => (),
         }
     }
-    for (work, place, mut digest) in works {
-        let Some(d) = place.map(|p| &mut deep.tracks[p]) else { continue };
-        if let Work::Pictures(mut decoder) = work {
-            decoder.flush(&mut ready)?;
-            pictures(d, &mut digest, &mut ready);
-            d.concealed = decoder.concealed();
-            // What was lost without an error of its own.
-            d.bad = d.bad.max(decoder.take_lost().len() as u64);
-        }
+    let mut deep = Deep {
+        unreadable: reader.unreadable,
+        first_unreadable: reader.first_unreadable.clone(),
+        ..Deep::default()
+    };
+    for (mut d, digest) in all {
+        let count = reader.count(d.track - 1);
+        d.packets = count.packets;
+        // What was lost without an error of its own.
+        d.bad = count.bad.max(count.lost);
+        d.concealed = count.concealed;
+        d.first_bad = count.first_bad;
         if d.decoded > 0 {
             d.digest = Some(format!("xxh3-128:{:032x}", digest.digest128()));
         }
+        deep.tracks.push(d);
     }
     Ok(deep)
 }
 
-fn pictures(d: &mut DeepTrack, digest: &mut Xxh3, ready: &mut Vec<VideoFrame>) {
-    for f in ready.drain(..) {
-        d.decoded += 1;
-        add_picture(digest, &f);
+fn kind(track: &Track) -> Option<DeepKind> {
+    match &track.media {
+        Media::Video(_) => Some(DeepKind::Picture),
+        Media::Audio(_) => Some(DeepKind::Sound),
+        _ => None,
     }
 }
 
@@ -199,12 +153,6 @@ fn add_picture(digest: &mut Xxh3, f: &VideoFrame) {
             }
         }
     }
-}
-
-fn sound(d: &mut DeepTrack, digest: &mut Xxh3, frame: AudioFrame, packet: &Packet) {
-    let Some(frame) = frame.heard(packet) else { return };
-    d.decoded += frame.len() as u64;
-    digest.update(&frame.samples.iter().flat_map(|s| s.to_le_bytes()).collect::<Vec<_>>());
 }
 
 /// Decodes one picture file.

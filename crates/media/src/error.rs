@@ -65,6 +65,18 @@ impl Error {
         Error::Limit(Fault { place: place.into(), offset: None, what: what.into() })
     }
 
+    /// The same once more, for another whom it concerns.
+    pub fn again(&self) -> Error {
+        match self {
+            Error::Damaged(f) => Error::Damaged(f.clone()),
+            Error::Unsupported(f) => Error::Unsupported(f.clone()),
+            Error::Setting(f) => Error::Setting(f.clone()),
+            Error::Limit(f) => Error::Limit(f.clone()),
+            Error::System(e) => Error::System(std::io::Error::new(e.kind(), e.to_string())),
+            Error::Stopped => Error::Stopped,
+        }
+    }
+
     /// One word for records and programs.
     pub fn class(&self) -> &'static str {
         match self {

@@ -16,6 +16,7 @@ pub mod guard;
 pub mod limits;
 pub mod parts;
 pub mod plan;
+pub mod read;
 pub mod recipe;
 pub mod run;
 pub mod show;

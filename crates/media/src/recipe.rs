@@ -1,46 +1,152 @@
 //! A recipe: what to make from one source, as settings. [`crate::plan`] turns it into a graph.
 
+use crate::container::wrap::Wrap;
+use crate::filter::video::{Deinterlacing, Fill, Kernel, Rect};
+use crate::units::Ratio;
 use serde::{Deserialize, Serialize};
 
 /// One output. At least one of the three parts is there.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct Recipe {
+    /// The container; by the codecs, if it is not said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub wrap: Option<Wrap>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub video: Option<VideoRecipe>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub audio: Option<AudioRecipe>,
-    /// A still from a still.
+    /// A still: of a still, or one picture of a film.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub still: Option<StillRecipe>,
 }
 
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct VideoRecipe {
+    #[serde(default)]
+    pub codec: VideoCodec,
     /// Largest size; the shape is kept and nothing is enlarged. 0 leaves a side free.
     pub fit: (u32, u32),
+    /// What becomes of a picture whose shape is not that of `fit`.
+    #[serde(default)]
+    pub framing: Framing,
     pub rate: BitRecipe,
     /// Milliseconds from one key picture to the next, at most.
     pub key_every_ms: u32,
+    /// Frames a second; the source's, if it is not said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub frame_rate: Option<Ratio>,
+    #[serde(default)]
+    pub deinterlace: Deinterlace,
+    /// A part of the source's picture.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub crop: Option<Rect>,
+    #[serde(default)]
+    pub kernel: Kernel,
+}
+
+impl Default for VideoRecipe {
+    fn default() -> VideoRecipe {
+        VideoRecipe {
+            codec: VideoCodec::H264,
+            fit: (0, 0),
+            framing: Framing::Within,
+            rate: BitRecipe::Quantiser(24),
+            key_every_ms: 2000,
+            frame_rate: None,
+            deinterlace: Deinterlace::default(),
+            crop: None,
+            kernel: Kernel::default(),
+        }
+    }
+}
+
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum VideoCodec {
+    #[default]
+    H264,
+    Vp9,
+}
+
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Framing {
+    /// As large as it is, or smaller: nothing is added.
+    #[default]
+    Within,
+    /// The whole picture, enlarged or made smaller to fit, in a frame of exactly this size.
+    Pad(Fill),
+    /// The frame is filled, and what is too much is cropped.
+    Crop,
+    /// Stretched to exactly this size.
+    Stretch,
+}
+
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Deinterlace {
+    /// Where the source says that it has fields.
+    #[default]
+    Auto,
+    Never,
+    Always(Deinterlacing),
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum BitRecipe {
-    /// The same H.264 quantiser for every picture.
+    /// The same quantiser for every picture, on H.264's scale of 0 (best) to 51.
     Quantiser(u8),
     /// Bits a second on average.
     Average(u32),
 }
 
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct AudioRecipe {
+    #[serde(default)]
+    pub codec: AudioCodec,
     /// Bits a second for each sound track.
     pub bits: u32,
-    /// Most channels a track keeps: 1 or 2.
+    /// Most channels a track keeps.
     pub channels: u16,
     /// Samples a second; the source's if the codec has it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rate: Option<u32>,
+    /// Loudness that the sound is brought to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub loudness: Option<Loudness>,
+}
+
+impl Default for AudioRecipe {
+    fn default() -> AudioRecipe {
+        AudioRecipe { codec: AudioCodec::Aac, bits: 128_000, channels: 2, rate: None, loudness: None }
+    }
+}
+
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum AudioCodec {
+    #[default]
+    Aac,
+    Opus,
+    Pcm16,
+    Pcm24,
+}
+
+/// Of the whole programme, as EBU R 128 measures it.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Loudness {
+    /// LUFS.
+    pub target: f64,
+    /// Highest true peak, in dBTP.
+    pub peak: f64,
+}
+
+impl Loudness {
+    pub const MIN_TARGET: f64 = -40.0;
+    pub const MAX_TARGET: f64 = -5.0;
+    pub const MIN_PEAK: f64 = -20.0;
+    pub const MAX_PEAK: f64 = 0.0;
 }
 
 impl AudioRecipe {
@@ -48,10 +154,13 @@ impl AudioRecipe {
     pub const MAX_BITS: u32 = 512_000;
 }
 
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct StillRecipe {
     pub fit: (u32, u32),
     pub format: StillChoice,
+    /// Which picture of a film; one that tells most, if it is not said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at_ms: Option<u64>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -60,4 +169,13 @@ pub enum StillChoice {
     /// JPEG with a quality of 1 to 100.
     Jpeg(u8),
     Png,
+}
+
+impl StillChoice {
+    pub fn extension(self) -> &'static str {
+        match self {
+            StillChoice::Jpeg(_) => "jpg",
+            StillChoice::Png => "png",
+        }
+    }
 }

@@ -56,9 +56,9 @@ fn other(name: &'static str, media: Media) -> Track {
 
 fn proxy(fit: (u32, u32)) -> Recipe {
     Recipe {
-        video: Some(VideoRecipe { fit, rate: BitRecipe::Quantiser(26), key_every_ms: 2000 }),
-        audio: Some(AudioRecipe { bits: 128_000, channels: 2, rate: None }),
-        still: None,
+        video: Some(VideoRecipe { fit, rate: BitRecipe::Quantiser(26), ..VideoRecipe::default() }),
+        audio: Some(AudioRecipe::default()),
+        ..Recipe::default()
     }
 }
 
@@ -96,8 +96,8 @@ fn sizes_are_planned_for_what_is_shown(
     #[case] want: (u32, u32),
 ) {
     let p = plan(&[picture(v)], &[proxy(fit)]).unwrap();
-    let out = p.outputs[0].video.as_ref().unwrap();
-    assert_eq!(((out.width, out.height), out.key_every, p.total), (want, 50, Some(100)));
+    let out = p.outputs[0].film().unwrap().video.as_ref().unwrap();
+    assert_eq!(((out.form.width, out.form.height), out.key_every, p.total), (want, 50, Some(100)));
 }
 
 #[rstest]
@@ -113,14 +113,15 @@ fn sound_is_planned_within_what_the_codec_takes(
 ) {
     let p = plan(&[sound(rate, channels)], &[listening()]).unwrap();
     let out = &p.outputs[0];
-    assert_eq!((out.audio[0].rate, out.audio[0].channels), want);
+    let sound = &out.film().unwrap().audio[0];
+    assert_eq!((sound.rate, sound.channels), want);
     assert_eq!((out.notes.len(), p.total), (notes, Some(u64::from(rate) * 4)));
 }
 
 #[test]
 fn mono_gets_half_the_bits() {
     let p = plan(&[sound(48_000, 1)], &[listening()]).unwrap();
-    assert_eq!(p.outputs[0].audio[0].bits, 64_000);
+    assert_eq!(p.outputs[0].film().unwrap().audio[0].bits, 64_000);
 }
 
 #[test]
@@ -151,6 +152,6 @@ fn timecode_goes_with_pictures_only() {
     let tracks =
         [picture(video()), sound(48_000, 2), track(Codec::Timecode, Media::Timecode(tc.clone()), 25)];
     let p = plan(&tracks, &[proxy((0, 0)), listening()]).unwrap();
-    assert_eq!(p.outputs[0].timecode, Some(tc));
-    assert_eq!(p.outputs[1].timecode, None);
+    assert_eq!(p.outputs[0].film().unwrap().timecode, Some(tc));
+    assert_eq!(p.outputs[1].film().unwrap().timecode, None);
 }

@@ -185,6 +185,18 @@ impl Board {
         }
     }
 
+    /// Another configuration: what is known of watches that stay is kept until they say more.
+    pub fn set_watches<'a>(&self, names: impl Iterator<Item = &'a str>) {
+        let mut inner = self.inner();
+        let mut before = std::mem::take(&mut inner.watches);
+        inner.watches = names
+            .map(|name| match before.iter().position(|w| w.name == name) {
+                Some(at) => before.swap_remove(at),
+                None => OnWatch { name: name.to_owned(), trouble: None, files: Vec::new() },
+            })
+            .collect();
+    }
+
     /// Files that wait in all watches.
     pub fn waiting(&self) -> usize {
         self.inner().watches.iter().map(|w| w.files.len()).sum()

@@ -58,6 +58,9 @@ pub enum Error {
     /// A copy is not what was read.
     #[error("{}: the copy differs from what was read (checksum {found}, expected {wanted})", show::path(.path))]
     Differs { path: PathBuf, found: String, wanted: String },
+    /// A watch folder is not there, or is not itself.
+    #[error("watch folder \"{name}\": {why}")]
+    WatchAway { name: String, why: String },
     /// Stopped on request.
     #[error("stopped on request")]
     Stopped,
@@ -92,6 +95,7 @@ impl Error {
         let why = self.to_string();
         match self {
             e if e.is_of_service() => Some(Cause::Service { why }),
+            Error::WatchAway { name, why } => Some(Cause::Watch { name: name.clone(), why: why.clone() }),
             Error::Path { .. } | Error::Away(_) | Error::Store { .. } | Error::Differs { .. } => {
                 Some(Cause::System { why })
             }

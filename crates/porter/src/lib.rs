@@ -6,6 +6,7 @@ mod bytes;
 pub mod clock;
 pub mod config;
 pub mod control;
+pub mod convert;
 pub mod deliver;
 pub mod error;
 pub mod files;

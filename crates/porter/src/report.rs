@@ -31,7 +31,6 @@ pub struct Status {
     pub running: bool,
     pub watches: Vec<WatchStatus>,
     /// Places that are away, as far as the running porter knows.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub away: Vec<AwayStatus>,
     /// Files in watch folders that are not jobs yet.
     pub arriving: Vec<Arriving>,
@@ -458,7 +457,6 @@ pub fn told(change: &Change) -> (String, Option<String>) {
         AllDelivered { .. } => ("all delivered", None),
         Held { task, cause, .. } => ("held", some(format!("{}: {}", task.step.words(), cause.words()))),
         Broke { task, why } => ("child broke", some(format!("{}: {why}", task.step.words()))),
-        Released { task } => ("released", some(task.step.words())),
         MovingOriginal { to, .. } => ("moving original", some(show::path(to))),
         RemovingOriginal { .. } => ("removing original", None),
         Done { note, .. } => ("done", note.clone()),
@@ -466,6 +464,10 @@ pub fn told(change: &Change) -> (String, Option<String>) {
         TurnedAway { at, .. } => ("turned away", some(show::path(at))),
         Withdrawn { reason, .. } => ("withdrawn", some(reason.clone())),
         Touched { .. } => ("known again", some("other attributes, the same content".into())),
+        Configured { refused: None } => ("configuration", some("changed, and taken up".into())),
+        Configured { refused: Some(why) } => {
+            ("configuration", some(format!("changed, but wrong; the one before stays in force: {why}")))
+        }
         WatchLost { watch, why } => ("watch folder lost", some(format!("{watch}: {why}"))),
         WatchBack { watch } => ("watch folder back", some(watch.clone())),
         FolderKnown { role, name, path, identity } => {

@@ -106,6 +106,121 @@ fn a_problem_is_told_with_its_place(
     assert!(hit.is_some_and(|p| !p.wanted.is_empty()), "{got:#?}");
 }
 
+/// What a preset can be told, and what is no value of it: by key, with words that help.
+#[rstest]
+#[case::codec("fit = \"960x540\"", "codec = \"h265\"", "preset[0].video.codec", "\"h264\" or \"vp9\"")]
+#[case::framing("fit = \"960x540\"", "framing = \"zoom\"", "preset[0].video.framing", "\"within\"")]
+#[case::half_a_frame(
+    "fit = \"960x540\"",
+    "fit = \"960x*\"\nframing = \"pad\"",
+    "preset[0].video.fit",
+    "both sides"
+)]
+#[case::no_frame("fit = \"960x540\"", "framing = \"crop\"", "preset[0].video.fit", "both sides")]
+#[case::fill(
+    "fit = \"960x540\"",
+    "fit = \"960x540\"\nframing = \"pad\"\nfill = \"#12345\"",
+    "preset[0].video.fill",
+    "\"#203040\""
+)]
+#[case::fill_alone("fit = \"960x540\"", "fill = \"blur\"", "preset[0].video.fill", "framing = \"pad\"")]
+#[case::rate("fit = \"960x540\"", "frame_rate = \"fast\"", "preset[0].video.frame_rate", "\"30000/1001\"")]
+#[case::rate_too_high("fit = \"960x540\"", "frame_rate = \"1000\"", "preset[0].video.frame_rate", "\"240\"")]
+#[case::fields("fit = \"960x540\"", "deinterlace = \"yes\"", "preset[0].video.deinterlace", "\"frames\"")]
+#[case::kernel("fit = \"960x540\"", "kernel = \"soft\"", "preset[0].video.kernel", "\"lanczos\"")]
+#[case::both_rates(
+    "fit = \"960x540\"",
+    "quantiser = 20\nbitrate = \"2 Mbit/s\"",
+    "preset[0].video.bitrate",
+    "one of the two"
+)]
+#[case::sound_codec(
+    "[preset.audio]",
+    "[preset.audio]\ncodec = \"mp3\"",
+    "preset[0].audio.codec",
+    "\"pcm24\""
+)]
+#[case::sound_rate("[preset.audio]", "[preset.audio]\nrate = 12345", "preset[0].audio.rate", "48000")]
+#[case::opus_rate(
+    "[preset.audio]",
+    "[preset.audio]\ncodec = \"opus\"\nrate = 44100",
+    "preset[0].audio.rate",
+    "48000"
+)]
+#[case::channels("[preset.audio]", "[preset.audio]\nchannels = 6", "preset[0].audio.channels", "1 to 2")]
+#[case::pcm_bits(
+    "[preset.audio]",
+    "[preset.audio]\ncodec = \"pcm16\"\nbitrate = \"128 kbit/s\"",
+    "preset[0].audio.bitrate",
+    "no 'bitrate'"
+)]
+#[case::too_loud("[preset.audio]", "[preset.audio]\nloudness = 3.0", "preset[0].audio.loudness", "LUFS")]
+#[case::peak_alone(
+    "[preset.audio]",
+    "[preset.audio]\ntrue_peak = -2.0",
+    "preset[0].audio.true_peak",
+    "both, or neither"
+)]
+#[case::peak(
+    "[preset.audio]",
+    "[preset.audio]\nloudness = -16.0\ntrue_peak = 3.0",
+    "preset[0].audio.true_peak",
+    "dBTP"
+)]
+#[case::container("[preset.video]", "container = \"mov\"\n[preset.video]", "preset[0].container", "\"webm\"")]
+#[case::does_not_hold(
+    "[preset.video]",
+    "container = \"webm\"\n[preset.video]",
+    "preset[0].container",
+    "one of mp4"
+)]
+#[case::no_container("fit = \"960x540\"", "codec = \"vp9\"", "preset[0].container", "VP9 with Opus")]
+fn a_preset_takes_no_other_values(
+    #[case] from: &str,
+    #[case] to: &str,
+    #[case] key: &str,
+    #[case] wanted: &str,
+) {
+    let text = GOOD.replacen(from, to, 1);
+    let got = problems(&text);
+    let hit = got.iter().find(|p| p.key == key);
+    assert!(hit.is_some_and(|p| p.wanted.contains(wanted) && p.line > 10), "{got:#?}");
+}
+
+/// Every value that the documents name is taken, and gives the file ending it should.
+#[rstest]
+#[case("codec = \"vp9\"", "codec = \"opus\"", None, "webm")]
+#[case("codec = \"h264\"", "codec = \"opus\"", None, "mkv")]
+#[case("codec = \"vp9\"", "codec = \"pcm24\"\nchannels = 8", Some("mkv"), "mkv")]
+#[case("framing = \"crop\"\nkernel = \"lanczos\"", "loudness = -23.0\ntrue_peak = -2", None, "mp4")]
+#[case("framing = \"pad\"\nfill = \"#ffcc00\"", "rate = 48000", Some("mp4"), "mp4")]
+#[case("framing = \"stretch\"\nframe_rate = \"24000/1001\"", "channels = 1", None, "mp4")]
+#[case("deinterlace = \"fields\"\nkernel = \"bilinear\"", "", None, "mp4")]
+fn values_of_the_documents_are_taken(
+    #[case] video: &str,
+    #[case] audio: &str,
+    #[case] container: Option<&str>,
+    #[case] extension: &str,
+) {
+    let container = container.map_or(String::new(), |c| format!("container = \"{c}\"\n"));
+    let text = GOOD
+        .replace("[preset.video]", &format!("{container}[preset.video]\n{video}"))
+        .replace("[preset.audio]", &format!("[preset.audio]\n{audio}"));
+    let house = House::parse(Path::new("/h/x.toml"), &text);
+    let house = house.unwrap_or_else(|_| panic!("{:#?}", problems(&text)));
+    assert_eq!(house.presets[0].parts[0].extension, extension);
+}
+
+#[test]
+fn shipped_presets_are_there_by_name_and_a_house_can_have_its_own() {
+    let with = |text: &str| House::parse(Path::new("/h/x.toml"), text).unwrap();
+    let house = with(&GOOD.replace("preset = \"proxy\"", "preset = \"web-720\""));
+    assert_eq!(house.rules[0].make[0].preset.name, "web-720");
+    let own = with(&GOOD.replace("\"proxy\"", "\"web-720\""));
+    assert_ne!(own.rules[0].make[0].preset.version, house.rules[0].make[0].preset.version);
+    assert_eq!(own.presets.iter().filter(|p| p.name == "web-720").count(), 1);
+}
+
 #[test]
 fn an_unknown_key_hides_no_other_problem() {
     let text = GOOD

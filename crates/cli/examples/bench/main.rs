@@ -4,10 +4,11 @@
 //! With arguments it is one of its own measured parts, started by itself.
 
 mod house;
+mod make;
 mod search;
 mod speech;
 
-use media::codec::bare;
+use media::codec::yardstick as bare;
 use media::container::{self, Source};
 use media::frame::Pool;
 use media::recipe::{AudioRecipe, BitRecipe, Recipe, VideoRecipe};
@@ -30,6 +31,7 @@ fn main() -> Result<(), Anyhow> {
     let args: Vec<String> = std::env::args().collect();
     match args.get(1).map(String::as_str) {
         Some("bare-transcode") => return bare_transcode(Path::new(&args[2])),
+        Some("bare-three") => return make::bare_three(Path::new(&args[2])),
         Some("bare-decode") => return bare_decode(Path::new(&args[2])),
         Some("our-decode") => return our_decode(Path::new(&args[2])),
         Some("demux") => return demux(Path::new(&args[2])),
@@ -38,7 +40,7 @@ fn main() -> Result<(), Anyhow> {
     let wanted = args.get(1).cloned().unwrap_or_default();
     let dir = tempfile::tempdir()?;
     let bench = Bench { dir: dir.path().to_owned(), program: program()? };
-    let parts: [(&str, Part); 10] = [
+    let parts: [(&str, Part); 14] = [
         ("help", help),
         ("sparse", sparse),
         ("folder", folder),
@@ -47,6 +49,10 @@ fn main() -> Result<(), Anyhow> {
         ("dispatch", house::dispatch),
         ("decode", decode),
         ("transcode", transcode),
+        ("make", make::make),
+        ("deep", make::deep),
+        ("filters", make::filters),
+        ("loudness", make::loudness),
         ("words", speech::words),
         ("search", search::search),
     ];
@@ -287,15 +293,23 @@ fn child(b: &Bench, source: &Path) -> Command {
 }
 
 fn order(out: &Path) -> Result<Vec<u8>, Anyhow> {
-    let recipe = Recipe {
-        video: Some(VideoRecipe { fit: FIT, rate: BitRecipe::Quantiser(QUANTISER), key_every_ms: 2000 }),
-        audio: Some(AudioRecipe { bits: 128_000, channels: 2, rate: None }),
-        still: None,
-    };
+    let video = VideoRecipe { fit: FIT, rate: BitRecipe::Quantiser(QUANTISER), ..VideoRecipe::default() };
+    let recipe = Recipe { video: Some(video), audio: Some(AudioRecipe::default()), ..Recipe::default() };
+    order_of(&[(out.to_owned(), recipe)])
+}
+
+/// One pass for these.
+fn order_of(outputs: &[(PathBuf, Recipe)]) -> Result<Vec<u8>, Anyhow> {
+    let folder = outputs.first().and_then(|(p, _)| p.parent()).ok_or("no folder")?.to_owned();
+    let ordered = outputs.iter().enumerate().map(|(n, (path, recipe))| Ordered {
+        number: n as u32,
+        path: path.clone(),
+        recipe: recipe.clone().into(),
+    });
     let order = Order {
-        work: Work::Make(vec![Ordered { number: 0, path: out.into(), recipe: recipe.into() }]),
+        work: Work::Make(ordered.collect()),
         name: "clip.mp4".into(),
-        folder: out.parent().ok_or("no folder")?.to_owned(),
+        folder,
         bounds: Bounds { memory: 4_000_000_000, ..Bounds::default() },
         secrets: Vec::new(),
     };
@@ -503,7 +517,7 @@ fn work(path: &Path) -> Result<bare::Work, Anyhow> {
 }
 
 fn bare_transcode(path: &Path) -> Result<(), Anyhow> {
-    let (frames, _) = bare::transcode(&work(path)?)?;
+    let (frames, _) = bare::transcode(&work(path)?, &[FIT], 1)?;
     assert_eq!(frames, 250);
     Ok(())
 }

@@ -11,12 +11,13 @@ use porter::jobs::folders::{Used, mark, used};
 use porter::jobs::state;
 use porter::maker::{self, Order, Outcome, Run, Work, sandbox};
 use porter::store::Store;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::Path;
 use std::process::ExitCode;
 
 /// What was found, for people and programs.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Checked {
     version: u32,
     configuration: String,
@@ -28,7 +29,7 @@ struct Checked {
     child: Vec<Tried>,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Folder {
     what: String,
     path: String,
@@ -42,7 +43,7 @@ struct Folder {
     needed: bool,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Service {
     name: String,
     address: String,
@@ -50,19 +51,23 @@ struct Service {
     why: Option<String>,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Part {
     name: String,
     state: String,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Tried {
     what: String,
     could: bool,
 }
 
 pub fn check(a: &args::Check) -> Result<ExitCode> {
+    if a.schema {
+        ui::print_json(&schemars::schema_for!(Checked))?;
+        return Ok(ExitCode::SUCCESS);
+    }
     let house = House::load(&a.house.find())?;
     porter::config::apart_on_disk(&house)?;
     if a.mark {

@@ -19,6 +19,12 @@ fn more(command: &str) -> String {
         "run" => &["deft-porter run my-house", "deft-porter run --once --json my-house"],
         "status" => &["deft-porter status my-house", "deft-porter status --job 7 --house my-house"],
         "inspect" => &["deft-porter inspect clip.mov", "deft-porter inspect --deep --json clip.mov"],
+        "plan" => &["deft-porter plan clip.mov --preset web-1080 web-720 poster"],
+        "convert" => &[
+            "deft-porter convert clip.mov --preset web-1080 web-720 podcast --to out",
+            "deft-porter convert *.mov --preset edit-proxy-720 --to Proxy --name {stem}",
+        ],
+        "presets" => &["deft-porter presets list", "deft-porter presets show web-720"],
         "transcribe" => &["deft-porter transcribe interview.mov --as txt,srt --to words/"],
         "find" => &["deft-porter find \"salt marsh\" --house my-house"],
         "captions" => &["deft-porter captions film.srt --to film.vtt --shift 1.5"],
@@ -44,7 +50,13 @@ pub fn pages(a: &Manual) -> Result<ExitCode> {
         .with_context(|| format!("cannot make the folder {}", media::show::path(&a.dir)))?;
     let command = Args::command().after_long_help(more(""));
     let names: Vec<String> = command.get_subcommands().map(|c| c.get_name().to_owned()).collect();
-    let command = names.iter().fold(command, |c, n| c.mut_subcommand(n, |s| s.after_long_help(more(n))));
+    let command = names.iter().fold(command, |c, n| {
+        c.mut_subcommand(n, |s| {
+            let inner: Vec<String> = s.get_subcommands().map(|c| c.get_name().to_owned()).collect();
+            let s = inner.iter().fold(s, |s, i| s.mut_subcommand(i, |s| s.after_long_help(more(n))));
+            s.after_long_help(more(n))
+        })
+    });
     clap_mangen::generate_to(command, &a.dir)
         .with_context(|| format!("cannot write into {}", media::show::path(&a.dir)))?;
     crate::say!("Manual pages are in {}", media::show::path(&a.dir));

@@ -2,11 +2,14 @@
 
 mod captions;
 mod check;
+mod convert;
 mod demo;
 mod find;
 mod init;
 mod inspect;
 mod manual;
+mod plan;
+mod presets;
 mod run;
 mod stand_in;
 mod status;
@@ -24,6 +27,9 @@ pub fn run(args: Args) -> Result<ExitCode> {
         Command::Run(a) => run::run(&a),
         Command::Status(a) => status::status(&a),
         Command::Inspect(a) => inspect::inspect(&a),
+        Command::Plan(a) => plan::plan(&a),
+        Command::Convert(a) => convert::convert(&a),
+        Command::Presets(a) => presets::presets(&a),
         Command::Transcribe(a) => transcribe::transcribe(&a),
         Command::Find(a) => find::find(&a),
         Command::Captions(a) => captions::captions(&a),

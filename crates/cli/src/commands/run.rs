@@ -27,7 +27,7 @@ pub fn run(a: &Run) -> Result<ExitCode> {
     if !a.json {
         printer.line(format!(
             "Watching for \"{}\"; stop with Ctrl-C.\n{}\n",
-            porter.house.name,
+            porter.house().name,
             folders.join("\n")
         ));
     }

@@ -9,6 +9,10 @@ use serde::Serialize;
 use std::process::ExitCode;
 
 pub fn status(a: &Status) -> Result<ExitCode> {
+    if a.schema {
+        ui::print_json(&schemars::schema_for!(report::Status))?;
+        return Ok(ExitCode::SUCCESS);
+    }
     let (house, wrong) = House::load_to_look(&a.house.find())?;
     if let Some(e) = wrong {
         errors::show(&e.into());

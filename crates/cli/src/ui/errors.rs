@@ -16,7 +16,7 @@ pub const STATUSES: &str = "Exit status:
   2    the arguments are wrong
   3    status: no porter works on the house
   4    status: something waits for a person
-  130  run: stopped at once by a second signal
+  130  run: stopped at once by a second signal; convert: stopped
 ";
 
 pub fn show(e: &anyhow::Error) {

@@ -40,7 +40,7 @@ pub fn one(i: &Inspected) -> String {
         }
         line("", colour(v));
         if let Some(why) = &v.cannot_decode {
-            line("", why.trim_start_matches("not supported: ").to_owned());
+            line("", why.clone());
         }
     }
     for a in &f.audio {
@@ -49,7 +49,7 @@ pub fn one(i: &Inspected) -> String {
             line("", format!("starts at {:.3} s", a.start.seconds));
         }
         if let Some(why) = &a.cannot_decode {
-            line("", why.trim_start_matches("not supported: ").to_owned());
+            line("", why.clone());
         }
     }
     if let Some(t) = &f.timecode {
@@ -241,7 +241,6 @@ pub fn table(all: &[Inspected], common: Option<PathBuf>) -> String {
                     .filter_map(|v| v.cannot_decode.as_ref())
                     .chain(f.audio.iter().filter_map(|a| a.cannot_decode.as_ref()))
                 {
-                    let why = why.trim_start_matches("not supported: ");
                     not_decoded.push_str(&format!("{}: {why}\n", short(&i.file)));
                 }
                 if let Some(why) = &f.damage {

@@ -1,5 +1,6 @@
 //! What people see: tables, lines, errors. No logic.
 
+pub mod bars;
 pub mod errors;
 pub mod events;
 pub mod facts;

@@ -1,12 +1,11 @@
 //! Codecs behind four traits. Decoders know packets and frames, never containers.
 //!
-//! To add one: a file or folder here that implements a trait, and a line in [`video_decoder`] or
-//! [`audio_decoder`]. This is the only place where `unsafe` may stand.
+//! To add one: a file or folder here that implements a trait, and a row in [`rows::CODECS`] (decoders) or
+//! [`coders`] (encoders). This is the only place where `unsafe` may stand.
 
 pub mod aac;
 pub mod av1;
-#[cfg(feature = "testkit")]
-pub mod bare;
+pub mod coders;
 pub mod flac;
 pub mod gif;
 pub mod h264;
@@ -17,16 +16,19 @@ pub mod mpeg_video;
 pub mod opus;
 pub mod pcm;
 pub mod raw;
+pub mod rows;
 pub mod single;
 pub mod symphonia;
 pub mod vorbis;
 pub mod vpx;
+#[cfg(feature = "testkit")]
+pub mod yardstick;
 
 use crate::error::{Error, Result};
-use crate::frame::{AudioFrame, Colour, Fields, Pool, VideoFrame};
-use crate::track::{Codec, Packet, Track};
+use crate::frame::{AudioFrame, Colour, Pool, VideoFrame};
+use crate::track::{Packet, Track};
 use crate::units::Ratio;
-use single::Single;
+use rows::{Decode, Row};
 
 /// Packets to pictures. Pictures come in the order of presentation, some packets late.
 pub trait DecodeVideo: Send {
@@ -88,20 +90,13 @@ pub struct PictureForm {
 
 /// A decoder for a picture track, or why there is none.
 pub fn video_decoder(track: &Track, pool: &Pool) -> Result<Box<dyn DecodeVideo>> {
-    can_decode_video(track)?;
-    let Some(v) = track.video() else { return Err(no_decoder(track)) };
-    let pool = pool.clone();
-    Ok(match &track.codec {
-        Codec::H264 => Box::new(h264::Decoder::new(&track.setup, pool)?.in_order(track.decode_times)),
-        Codec::Av1 => Box::new(av1::Decoder::new(v, pool)?),
-        #[cfg(vpx)]
-        Codec::Vp8 | Codec::Vp9 => Box::new(vpx::Decoder::new(track.codec == Codec::Vp9, v, pool)?),
-        Codec::MotionJpeg => Box::new(Single::new(mjpeg::Decoder::new(v, pool))),
-        Codec::Raw(layout) => Box::new(Single::new(raw::Decoder::new(*layout, v, pool)?)),
-        Codec::Gif => Box::new(Single::new(gif::Decoder::new(&track.setup, pool)?)),
-        Codec::Stills => Box::new(Single::new(crate::still::run::Decoder { pool })),
-        _ => return Err(no_decoder(track)),
-    })
+    match (rows::row(&track.codec), track.video()) {
+        (Some(Row { refuse, decode: Decode::Video(decode), .. }), Some(v)) => {
+            refuse(track)?;
+            decode(track, v, pool.clone())
+        }
+        _ => Err(rows::no_decoder(track)),
+    }
 }
 
 /// A decoder for a sound track, or why there is none.
@@ -109,110 +104,32 @@ pub fn audio_decoder(track: &Track) -> Result<Box<dyn DecodeAudio>> {
     let Some(audio) = track.audio() else {
         return Err(Error::unsupported("track", "not a sound track"));
     };
-    Ok(match &track.codec {
-        Codec::Aac => Box::new(aac::Decoder::new(&track.setup)?),
-        Codec::Pcm(layout) => Box::new(pcm::Decoder::new(*layout, audio.rate, audio.channels)?),
-        Codec::Opus => Box::new(opus::Decoder::new(&track.setup)?),
-        Codec::MpegAudio(_) | Codec::Vorbis | Codec::Flac | Codec::Alac => {
-            Box::new(symphonia::Decoder::new(&track.codec, &track.setup, audio.rate)?)
-        }
-        _ => return Err(no_decoder(track)),
-    })
-}
-
-/// Why a track cannot be decoded, without starting a decoder: what facts report.
-pub fn why_not(track: &Track) -> Option<String> {
-    use crate::track::Media;
-    let known = match &track.media {
-        Media::Video(_) => can_decode_video(track),
-        Media::Audio(_) => can_decode_audio(track),
-        _ => Ok(()),
-    };
-    known.err().map(|e| e.to_string())
-}
-
-fn can_decode_audio(track: &Track) -> Result<()> {
-    match &track.codec {
-        Codec::Aac => aac::Config::parse(&track.setup).and_then(|c| c.refuse()),
-        Codec::Pcm(layout) => pcm::check(*layout),
-        Codec::Opus => opus::Head::parse(&track.setup).map(|_| ()),
-        Codec::MpegAudio(_) | Codec::Vorbis | Codec::Flac | Codec::Alac => Ok(()),
-        _ => Err(no_decoder(track)),
+    match rows::row(&track.codec) {
+        Some(Row { decode: Decode::Audio(decode), .. }) => decode(track, audio),
+        _ => Err(rows::no_decoder(track)),
     }
+}
+
+/// Why a track cannot be decoded, without starting a decoder: what facts report. Without its class, which is "not
+/// supported" always.
+pub fn why_not(track: &Track) -> Option<String> {
+    if track.video().is_none() && track.audio().is_none() {
+        return None;
+    }
+    let known = match rows::row(&track.codec) {
+        Some(row) => (row.refuse)(track),
+        None => Err(rows::no_decoder(track)),
+    };
+    known.err().map(|e| match e {
+        Error::Unsupported(fault) => fault.to_string(),
+        e => e.to_string(),
+    })
 }
 
 /// Fills in what a track's first packet says and its container does not.
 pub fn look_at_packet(track: &mut Track, packet: &[u8]) {
-    let crate::track::Media::Video(v) = &mut track.media else { return };
-    match &track.codec {
-        Codec::Vp8 => vpx::look_vp8(packet, v),
-        Codec::Vp9 => vpx::look_vp9(packet, v),
-        Codec::Av1 => av1::look(packet, v),
-        Codec::MotionJpeg => mjpeg::look(packet, v),
-        Codec::Raw(r) => (v.chroma, v.depth) = (Some(r.chroma()), Some(r.depth())),
-        _ => (),
+    let Some(row) = rows::row(&track.codec) else { return };
+    if let crate::track::Media::Video(v) = &mut track.media {
+        (row.look)(packet, &track.codec, v);
     }
-}
-
-/// Says what would work instead.
-fn no_decoder(track: &Track) -> Error {
-    let profile = track.video().and_then(|v| v.profile.clone()).map_or(String::new(), |p| format!(" {p}"));
-    let name = format!("{}{profile}", track.codec.name());
-    let others = if track.audio().is_some() {
-        "sound as PCM, FLAC, ALAC, AAC, MP3, Vorbis or Opus can"
-    } else {
-        "H.264, AV1, VP9, VP8, Motion JPEG and uncompressed pictures can"
-    };
-    Error::unsupported("", format!("{name} cannot be decoded; {others}"))
-}
-
-fn can_decode_video(track: &Track) -> Result<()> {
-    match &track.codec {
-        Codec::H264 => refuse_video(track),
-        Codec::Vp8 | Codec::Vp9 if !vpx::PRESENT => Err(Error::unsupported(
-            "",
-            format!(
-                "{} needs libvpx, which was not there when this program was built; install libvpx (its development files) and build again",
-                track.codec.name()
-            ),
-        )),
-        Codec::Av1
-        | Codec::Vp8
-        | Codec::Vp9
-        | Codec::MotionJpeg
-        | Codec::Raw(_)
-        | Codec::Gif
-        | Codec::Stills => Ok(()),
-        _ => Err(no_decoder(track)),
-    }
-}
-
-/// The chosen library decodes 8-bit progressive 4:2:0 only.
-fn refuse_video(track: &Track) -> Result<()> {
-    let Some(v) = track.video() else {
-        return Err(Error::unsupported("track", "not a picture track"));
-    };
-    let mut odd = Vec::new();
-    if let Some(depth) = v.depth.filter(|&d| d != 8) {
-        odd.push(format!("{depth}-bit"));
-    }
-    match v.chroma {
-        Some(crate::frame::Chroma::C422) => odd.push("4:2:2".into()),
-        Some(crate::frame::Chroma::C444) => odd.push("4:4:4".into()),
-        _ => (),
-    }
-    if v.fields != Fields::Progressive {
-        odd.push("interlaced".into());
-    }
-    if odd.is_empty() {
-        return Ok(());
-    }
-    Err(Error::unsupported(
-        "",
-        format!(
-            "{} {} cannot be decoded; H.264 in 8-bit progressive 4:2:0 can, and AV1, VP9 or uncompressed pictures in any depth",
-            odd.join(" "),
-            track.codec.name()
-        ),
-    ))
 }

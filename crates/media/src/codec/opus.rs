@@ -1,13 +1,14 @@
 //! Opus (RFC 6716; RFC 7845 for the header record). Coding itself is libopus, turned into Rust.
 #![allow(unsafe_code)]
 
-use super::DecodeAudio;
+use super::{Coded, DecodeAudio, EncodeAudio};
 use crate::error::{Error, Result};
 use crate::frame::AudioFrame;
 use crate::track::Packet;
 use unsafe_libopus::{
-    OpusMSDecoder, opus_multistream_decode_float, opus_multistream_decoder_create,
-    opus_multistream_decoder_destroy,
+    OPUS_APPLICATION_AUDIO, OPUS_GET_LOOKAHEAD_REQUEST, OPUS_SET_BITRATE_REQUEST, OpusEncoder, OpusMSDecoder,
+    opus_encode_float, opus_encoder_create, opus_encoder_destroy, opus_multistream_decode_float,
+    opus_multistream_decoder_create, opus_multistream_decoder_destroy,
 };
 
 /// All Opus is decoded at this rate.
@@ -156,6 +157,135 @@ impl Drop for Decoder {
     fn drop(&mut self) {
         // SAFETY: created in `new`, freed once.
         unsafe { opus_multistream_decoder_destroy(self.raw) }
+    }
+}
+
+/// Samples of each channel in a packet that is written: 20 ms.
+pub const FRAME: u32 = 960;
+/// Room for the largest packet of one frame (RFC 6716, 3.4).
+const MAX_PACKET: usize = 1275;
+
+pub struct Encoder {
+    raw: *mut OpusEncoder,
+    channels: usize,
+    priming: u32,
+    waiting: Vec<f32>,
+    samples_in: u64,
+    packets: i64,
+}
+
+// SAFETY: as the decoder.
+unsafe impl Send for Encoder {}
+
+impl Encoder {
+    /// One or two channels at 48 kHz; `bits` a second for all of them.
+    pub fn new(channels: u16, bits: u32) -> Result<Self> {
+        if !(1..=2).contains(&channels) {
+            return Err(Error::setting(
+                "audio",
+                format!("{channels} channels; Opus is made with one or two"),
+            ));
+        }
+        let mut code = 0;
+        // SAFETY: the numbers are checked; `code` is written.
+        let raw =
+            unsafe { opus_encoder_create(RATE as i32, channels.into(), OPUS_APPLICATION_AUDIO, &mut code) };
+        if raw.is_null() || code != 0 {
+            return Err(Error::limit("Opus encoder", format!("it did not start (code {code})")));
+        }
+        let mut encoder = Encoder {
+            raw,
+            channels: channels.into(),
+            priming: 0,
+            waiting: Vec::new(),
+            samples_in: 0,
+            packets: 0,
+        };
+        let (bits, mut ahead) = (bits as i32, 0i32);
+        // SAFETY: the requests take these kinds of values.
+        let codes = unsafe {
+            [
+                unsafe_libopus::opus_encoder_ctl!(raw, OPUS_SET_BITRATE_REQUEST, bits),
+                unsafe_libopus::opus_encoder_ctl!(raw, OPUS_GET_LOOKAHEAD_REQUEST, &mut ahead),
+            ]
+        };
+        if codes != [0, 0] {
+            return Err(Error::setting("audio", format!("Opus at {bits} bit/s (codes {codes:?})")));
+        }
+        encoder.priming = ahead.max(0) as u32;
+        Ok(encoder)
+    }
+
+    fn run(&mut self, out: &mut Vec<Coded>) -> Result<()> {
+        let frame = FRAME as usize * self.channels;
+        let mut at = 0;
+        while self.waiting.len() - at >= frame {
+            let mut data = vec![0u8; MAX_PACKET];
+            // SAFETY: a whole frame of samples, and `data` is as long as is said.
+            let n = unsafe {
+                opus_encode_float(
+                    self.raw,
+                    self.waiting[at..].as_ptr(),
+                    FRAME as i32,
+                    data.as_mut_ptr(),
+                    MAX_PACKET as i32,
+                )
+            };
+            let n = usize::try_from(n)
+                .map_err(|_| Error::limit("Opus encoder", format!("it stopped (code {n})")))?;
+            data.truncate(n);
+            at += frame;
+            let pts = self.packets * i64::from(FRAME) - i64::from(self.priming);
+            self.packets += 1;
+            out.push(Coded { pts, duration: FRAME.into(), key: true, data });
+        }
+        self.waiting.drain(..at);
+        Ok(())
+    }
+}
+
+impl EncodeAudio for Encoder {
+    fn encode(&mut self, samples: &[f32], out: &mut Vec<Coded>) -> Result<()> {
+        self.samples_in += (samples.len() / self.channels) as u64;
+        self.waiting.extend_from_slice(samples);
+        self.run(out)
+    }
+
+    /// Silence pushes out what the encoder holds back.
+    fn flush(&mut self, out: &mut Vec<Coded>) -> Result<()> {
+        let wanted = (self.samples_in + u64::from(self.priming)).div_ceil(FRAME.into()) as i64;
+        let frame = FRAME as usize * self.channels;
+        while self.packets < wanted {
+            let fill = frame - self.waiting.len() % frame;
+            self.waiting.resize(self.waiting.len() + fill, 0.0);
+            self.run(out)?;
+        }
+        Ok(())
+    }
+
+    fn setup(&self) -> Vec<u8> {
+        let channels = self.channels as u8;
+        let head = Head {
+            channels,
+            skip: self.priming as u16,
+            gain: 0,
+            family: 0,
+            streams: 1,
+            coupled: channels.saturating_sub(1),
+            mapping: vec![0, 1],
+        };
+        head.write(RATE)
+    }
+
+    fn priming(&self) -> u32 {
+        self.priming
+    }
+}
+
+impl Drop for Encoder {
+    fn drop(&mut self) {
+        // SAFETY: created in `new`, freed once.
+        unsafe { opus_encoder_destroy(self.raw) }
     }
 }
 

@@ -1,6 +1,6 @@
 //! Uncompressed sound, and ITU-T G.711 (11/88), which is PCM by another scale.
 
-use super::DecodeAudio;
+use super::{Coded, DecodeAudio, EncodeAudio};
 use crate::error::{Error, Result};
 use crate::frame::AudioFrame;
 use crate::track::{Packet, PcmKind, PcmLayout};
@@ -31,6 +31,63 @@ impl Decoder {
     pub fn new(layout: PcmLayout, rate: u32, channels: u16) -> Result<Self> {
         check(layout)?;
         Ok(Decoder { layout, rate, channels })
+    }
+}
+
+/// Samples of each channel in a packet that is written.
+pub const FRAME: u32 = 4096;
+
+/// Signed whole numbers, low byte first.
+pub struct Encoder {
+    bytes: usize,
+    channels: usize,
+    waiting: Vec<f32>,
+    given: i64,
+}
+
+impl Encoder {
+    /// `bits`: 16 or 24.
+    pub fn new(bits: u8, channels: u16) -> Encoder {
+        let channels = usize::from(channels.max(1));
+        Encoder { bytes: usize::from(bits / 8), channels, waiting: Vec::new(), given: 0 }
+    }
+
+    fn give(&mut self, samples: usize, out: &mut Vec<Coded>) {
+        let full = (1i64 << (8 * self.bytes - 1)) as f32;
+        let mut data = Vec::with_capacity(samples * self.bytes);
+        for v in self.waiting.drain(..samples) {
+            let v = (v * full).round().clamp(-full, full - 1.0) as i32;
+            data.extend_from_slice(&v.to_le_bytes()[..self.bytes]);
+        }
+        let duration = (samples / self.channels) as i64;
+        out.push(Coded { pts: self.given, duration, key: true, data });
+        self.given += duration;
+    }
+}
+
+impl EncodeAudio for Encoder {
+    fn encode(&mut self, samples: &[f32], out: &mut Vec<Coded>) -> Result<()> {
+        self.waiting.extend_from_slice(samples);
+        let frame = FRAME as usize * self.channels;
+        while self.waiting.len() >= frame {
+            self.give(frame, out);
+        }
+        Ok(())
+    }
+
+    fn flush(&mut self, out: &mut Vec<Coded>) -> Result<()> {
+        if !self.waiting.is_empty() {
+            self.give(self.waiting.len(), out);
+        }
+        Ok(())
+    }
+
+    fn setup(&self) -> Vec<u8> {
+        Vec::new()
+    }
+
+    fn priming(&self) -> u32 {
+        0
     }
 }
 

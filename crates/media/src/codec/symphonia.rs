@@ -14,7 +14,6 @@ use symphonia_core::units::{Duration, Timestamp};
 pub struct Decoder {
     inner: Box<dyn AudioDecoder>,
     name: String,
-    is_vorbis: bool,
 }
 
 /// Values that no encoder writes make some of these decoders end where that is checked for: what they were given is
@@ -27,7 +26,7 @@ impl Decoder {
     pub fn new(codec: &Codec, setup: &[u8], rate: u32) -> Result<Self> {
         let name = codec.name();
         let inner = guarded(&name, || Self::make(codec, setup, rate))??;
-        Ok(Decoder { inner, name, is_vorbis: *codec == Codec::Vorbis })
+        Ok(Decoder { inner, name })
     }
 
     fn make(codec: &Codec, setup: &[u8], rate: u32) -> Result<Box<dyn AudioDecoder>> {
@@ -70,14 +69,7 @@ impl DecodeAudio for Decoder {
     fn decode(&mut self, packet: &Packet) -> Result<AudioFrame> {
         let borrowed = PacketRef::new(0, Timestamp::new(0), Duration::new(0), &packet.data);
         let inner = &mut self.inner;
-        let mut decoded = guarded(&self.name, || inner.decode_ref(&borrowed).map(|_| ()));
-        // A packet of Vorbis may end before all of its block was said (Vorbis I, 4.3.2 and 8.6.2): what is missing is
-        // nothing. Where the library takes that for an error, the block is silent and its neighbours go on.
-        if let (true, Ok(Err(symphonia_core::errors::Error::IoError(_)))) = (self.is_vorbis, &decoded) {
-            let rest = super::vorbis::silent_block(&packet.data);
-            let silent = PacketRef::new(0, Timestamp::new(0), Duration::new(0), &rest);
-            decoded = guarded(&self.name, || inner.decode_ref(&silent).map(|_| ()));
-        }
+        let decoded = guarded(&self.name, || inner.decode_ref(&borrowed).map(|_| ()));
         match decoded {
             Ok(decoded) => decoded.map_err(|e| Error::damaged(self.name.clone(), e.to_string()))?,
             Err(e) => {

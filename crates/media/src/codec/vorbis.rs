@@ -123,20 +123,6 @@ impl Blocks {
     }
 }
 
-/// A packet with the same head (type, mode and window bits are in its first byte and a half) in which every floor is
-/// unused: a block of silence.
-pub fn silent_block(packet: &[u8]) -> Vec<u8> {
-    let mut out = vec![0; 64];
-    if let Some(&first) = packet.first() {
-        // The type, up to six bits of mode and two of window.
-        out[0] = first;
-    }
-    if let Some(&second) = packet.get(1) {
-        out[1] = second & 1;
-    }
-    out
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -18,6 +18,7 @@ pub mod sound;
 pub(crate) mod stream;
 pub(crate) mod timing;
 pub mod wav;
+pub mod wrap;
 
 pub use crate::track::*;
 
@@ -94,6 +95,42 @@ pub trait Demux: Send {
     /// The next packet, by time of decoding across the chosen tracks; `None` at the end. `Damaged` is not
     /// fatal: the packet is lost and the next call goes on behind it.
     fn next_packet(&mut self) -> Result<Option<Packet>>;
+}
+
+impl<T: Demux + ?Sized> Demux for &mut T {
+    fn format(&self) -> &'static str {
+        (**self).format()
+    }
+    fn tracks(&self) -> &[Track] {
+        (**self).tracks()
+    }
+    fn about(&self) -> &About {
+        (**self).about()
+    }
+    fn choose(&mut self, tracks: &[usize]) {
+        (**self).choose(tracks);
+    }
+    fn next_packet(&mut self) -> Result<Option<Packet>> {
+        (**self).next_packet()
+    }
+}
+
+impl<T: Demux + ?Sized> Demux for Box<T> {
+    fn format(&self) -> &'static str {
+        (**self).format()
+    }
+    fn tracks(&self) -> &[Track] {
+        (**self).tracks()
+    }
+    fn about(&self) -> &About {
+        (**self).about()
+    }
+    fn choose(&mut self, tracks: &[usize]) {
+        (**self).choose(tracks);
+    }
+    fn next_packet(&mut self) -> Result<Option<Packet>> {
+        (**self).next_packet()
+    }
 }
 
 /// Reads what a file says of itself, and makes ready to give its packets.

@@ -56,7 +56,7 @@ pub struct Described {
     pub stated: Option<Time>,
     /// Its number of frames where the file states one.
     pub stated_frames: Option<u64>,
-    /// Samples of sound that come before moment 0, where the packets have no times of their own. What lies
+    /// Samples of sound by which all packets come earlier than they say, or would come by their order: priming. What lies
     /// before 0 is not heard.
     pub lead: i64,
     /// Sound from this sample on is not heard.
@@ -538,7 +538,7 @@ impl Clock {
 
     fn sound(&mut self, raw: Raw, track: &Track) -> Packet {
         let rate = track.timescale;
-        let stated = raw.pts.map(|p| rescale(p - self.origin, self.scale, rate));
+        let stated = raw.pts.map(|p| rescale(p - self.origin, self.scale, rate) - self.lead);
         let at = match (self.next, stated) {
             (Some(next), Some(t)) if (t - next).abs() <= jump(rate) => next,
             (_, Some(t)) => t,

@@ -175,6 +175,43 @@ pub fn to_picture(f: &VideoFrame) -> Result<DynamicImage> {
     picture.ok_or_else(|| Error::limit("picture", "too large to be put together"))
 }
 
+/// A frame as red, green and blue of 8 bits, interleaved. (H.273, 8.3, by the matrix and range the frame states; coverage is
+/// shown over black.)
+pub fn to_rgb8(f: &VideoFrame) -> Vec<u8> {
+    let most = f64::from((1u32 << f.depth) - 1);
+    let scale = f64::from(1u32 << (f.depth - 8));
+    let (kr, kb) = crate::filter::video::frame::weights(f.colour.matrix);
+    let full = f.colour.full_range;
+    let mut out = Vec::with_capacity(f.width as usize * f.height as usize * 3);
+    let byte = |v: f64| (v * 255.0).round().clamp(0.0, 255.0) as u8;
+    for y in 0..f.height {
+        for x in 0..f.width {
+            let at = |i: usize| {
+                let (sx, sy) = crate::filter::video::frame::shared(f.chroma, i);
+                f64::from(f.planes[i].at(x / sx as u32, y / sy as u32))
+            };
+            let rgb = match f.chroma {
+                Chroma::Rgb => [0, 1, 2].map(|i| at(i) / most),
+                Chroma::Rgba => [0, 1, 2].map(|i| at(i) / most * at(3) / most),
+                Chroma::C444 if f.colour.matrix == 0 => [2, 0, 1].map(|i| at(i) / most),
+                _ => {
+                    let luma = if full { at(0) / most } else { (at(0) / scale - 16.0) / 219.0 };
+                    let difference = |i: usize| match f.chroma {
+                        Chroma::Gray => 0.0,
+                        _ if full => (at(i) - f64::from(1u32 << (f.depth - 1))) / most,
+                        _ => (at(i) / scale - 128.0) / 224.0,
+                    };
+                    let (cb, cr) = (difference(1), difference(2));
+                    let (r, b) = (luma + 2.0 * (1.0 - kr) * cr, luma + 2.0 * (1.0 - kb) * cb);
+                    [r, (luma - kr * r - kb * b) / (1.0 - kr - kb), b]
+                }
+            };
+            out.extend(rgb.map(byte));
+        }
+    }
+    out
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

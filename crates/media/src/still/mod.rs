@@ -322,24 +322,35 @@ pub fn convert(
     };
     let rgb = picture.to_rgb8();
     let bytes = if (tw, th) == (w, h) { rgb.into_raw() } else { scale_rgb(rgb.as_raw(), (w, h), (tw, th))? };
+    encode(&bytes, (tw, th), codec, out)?;
+    Ok((tw, th))
+}
+
+/// Writes red, green and blue of 8 bits.
+fn encode(bytes: &[u8], (tw, th): (u32, u32), codec: StillCodec, out: impl Write + Seek) -> Result<()> {
     let written = |e: image::ImageError| match e {
         image::ImageError::IoError(e) => Error::System(e),
         e => Error::limit("still", e.to_string()),
     };
     match codec {
         StillCodec::Jpeg(q) => image::codecs::jpeg::JpegEncoder::new_with_quality(out, q)
-            .encode(&bytes, tw, th, image::ExtendedColorType::Rgb8)
+            .encode(bytes, tw, th, image::ExtendedColorType::Rgb8)
             .map_err(written)?,
         StillCodec::Png => image::ImageEncoder::write_image(
             image::codecs::png::PngEncoder::new(out),
-            &bytes,
+            bytes,
             tw,
             th,
             image::ExtendedColorType::Rgb8,
         )
         .map_err(written)?,
     }
-    Ok((tw, th))
+    Ok(())
+}
+
+/// Writes a picture of a film.
+pub fn write_frame(f: &VideoFrame, codec: StillCodec, out: impl Write + Seek) -> Result<()> {
+    encode(&colour::to_rgb8(f), (f.width, f.height), codec, out)
 }
 
 fn scale_rgb(rgb: &[u8], from: (u32, u32), to: (u32, u32)) -> Result<Vec<u8>> {

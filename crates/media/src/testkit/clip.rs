@@ -3,10 +3,12 @@
 use super::{estuary, marsh_sound};
 use crate::codec::{EncodeAudio, EncodeVideo, PictureForm, aac, h264};
 use crate::container::TimecodeTrack;
-use crate::container::mp4::{Ending, Mp4Writer, OutTrack, OutTrackKind, Sink};
+use crate::container::mp4::Mp4Writer;
+use crate::container::wrap::{Ending, Mux, OutTrack, OutTrackKind, Sink};
 use crate::error::Result;
 use crate::facts::label;
 use crate::frame::{Colour, Pool};
+use crate::track::Codec;
 use crate::units::{Ratio, Time};
 
 /// What to draw and sound.
@@ -77,12 +79,16 @@ pub fn write_clip(clip: &Clip, sink: Box<dyn Sink>) -> Result<()> {
             rotation: clip.rotation,
             pixel_shape: Ratio::ONE,
             colour,
+            rate: Some(clip.rate),
         },
         OutTrackKind::Audio { rate: SOUND_RATE, channels: 2, bits: 128_000 },
         OutTrackKind::Timecode(timecode),
     ];
     let scales = [scale, SOUND_RATE, scale];
-    let tracks = kinds.into_iter().zip(scales).map(|(kind, timescale)| OutTrack {
+    let codecs = [Codec::H264, Codec::Aac, Codec::Timecode];
+    let tracks = kinds.into_iter().zip(scales).zip(codecs).map(|((kind, timescale), codec)| OutTrack {
+        codec,
+        skip: 0,
         kind,
         timescale,
         language: Some("eng".into()),
@@ -129,7 +135,7 @@ pub fn write_clip(clip: &Clip, sink: Box<dyn Sink>) -> Result<()> {
         },
     )?;
     let ending = |setup, skip, length| Ending { setup, start: Time::ZERO, skip, length };
-    writer.finish(&[
+    Box::new(writer).finish(&[
         ending(pictures.setup(), 0, length),
         ending(sounds.setup(), i64::from(sounds.priming()), sound_length),
         ending(Vec::new(), 0, length),

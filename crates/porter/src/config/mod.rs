@@ -3,11 +3,14 @@
 mod apart;
 mod check;
 mod locate;
+mod looked;
+pub mod presets;
 pub mod raw;
 pub mod values;
 
 pub use apart::apart_on_disk;
 pub use locate::Problem;
+pub use looked::Looked;
 
 use crate::error::{Error, Result};
 use crate::naming::Template;
@@ -91,6 +94,8 @@ pub struct Place {
 #[derive(Clone, Debug)]
 pub struct Preset {
     pub name: String,
+    /// What it is for.
+    pub about: String,
     /// What it makes: one file, or one for each form of a transcript.
     pub parts: Vec<Part>,
     /// Changes when a setting does: ties an output to what it was made with.

@@ -80,6 +80,12 @@ pub struct Service {
 #[serde(deny_unknown_fields)]
 pub struct Preset {
     pub name: String,
+    /// What it is for.
+    pub about: Option<String>,
+    /// Goes up when a shipped preset changes.
+    #[allow(dead_code)]
+    pub version: Option<i64>,
+    pub container: Option<String>,
     pub video: Option<Video>,
     pub audio: Option<Audio>,
     pub still: Option<Still>,
@@ -94,6 +100,11 @@ pub struct Video {
     pub quantiser: Option<i64>,
     pub bitrate: Option<String>,
     pub key_every: Option<String>,
+    pub framing: Option<String>,
+    pub fill: Option<String>,
+    pub frame_rate: Option<String>,
+    pub deinterlace: Option<String>,
+    pub kernel: Option<String>,
 }
 
 #[derive(Debug, Deserialize)]
@@ -103,12 +114,15 @@ pub struct Audio {
     pub bitrate: Option<String>,
     pub channels: Option<i64>,
     pub rate: Option<i64>,
+    pub loudness: Option<f64>,
+    pub true_peak: Option<f64>,
 }
 
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Still {
     pub format: Option<String>,
+    pub at: Option<String>,
     pub fit: Option<String>,
     pub quality: Option<i64>,
 }

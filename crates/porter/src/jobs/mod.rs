@@ -12,18 +12,19 @@ pub use run::Stopper;
 pub use tasks::look::facts_of;
 pub use tasks::reason::{ENDING as REASON_ENDING, LAST_LINE as REASON_LAST_LINE};
 
-use crate::config::{House, Watch};
+use crate::config::House;
 use crate::control::{Board, Server};
 use crate::error::{Error, Result};
 use crate::store::{JobId, Said, Store};
 use folders::Folders;
 use state::StateFolder;
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, RwLock};
 
 /// A house at work.
 pub struct Porter {
-    pub house: Arc<House>,
+    /// The configuration in force; it can be changed while the porter works.
+    house: RwLock<Arc<House>>,
     pub store: Store,
     /// Opened when something was heard.
     said: Mutex<Option<Said>>,
@@ -76,7 +77,7 @@ impl Porter {
             .ok();
         let folders = Folders::default();
         Ok(Porter {
-            house: Arc::new(house),
+            house: RwLock::new(Arc::new(house)),
             store,
             said,
             folders,
@@ -98,13 +99,13 @@ impl Porter {
         let mut said = self.said.lock().unwrap_or_else(|e| e.into_inner());
         let said = match &mut *said {
             Some(said) => said,
-            none => none.insert(Said::open(&self.house.said_file(), &self.house.store_file())?),
+            none => none.insert(Said::open(&self.house().said_file(), &self.house().store_file())?),
         };
         said.keep(job, watch, crate::clock::now(), heard)
     }
 
     fn work_folder(&self, id: JobId) -> PathBuf {
-        self.house.work().join(format!("job-{id}"))
+        self.house().work().join(format!("job-{id}"))
     }
 
     /// What tells a mark of this house's job from every other.
@@ -112,9 +113,23 @@ impl Porter {
         format!("{}-{job}", self.id)
     }
 
-    fn watch(&self, name: &str) -> Result<&Watch> {
-        self.house.watch(name).ok_or_else(|| {
-            Error::NotConfigured(format!("its watch \"{name}\" is not in the configuration any more"))
-        })
+    pub fn house(&self) -> Arc<House> {
+        self.house.read().unwrap_or_else(|e| e.into_inner()).clone()
+    }
+
+    /// Takes another configuration of the same house up: what begins from now on goes by it.
+    fn change_house(&self, house: House) -> Result<()> {
+        let now = self.house();
+        if house.state != now.state {
+            let what = "the state folder is another one: that takes a restart";
+            return Err(Error::NotConfigured(what.into()));
+        }
+        crate::config::apart_on_disk(&house)?;
+        if let Err(e) = house.keep_accepted() {
+            tracing::warn!("{e}");
+        }
+        self.board.set_watches(house.watches.iter().map(|w| w.name.as_str()));
+        *self.house.write().unwrap_or_else(|e| e.into_inner()) = Arc::new(house);
+        Ok(())
     }
 }

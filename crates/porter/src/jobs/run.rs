@@ -5,6 +5,7 @@
 use super::schedule::{Schedule, Slots, Tick};
 use super::tasks::{self, How, Worker};
 use super::{Ended, Porter};
+use crate::config::{House, Looked};
 use crate::error::{Error, Result};
 use crate::store::{Cause, Change, Event, JobId, Step, TaskKey};
 use crate::watch::service::{Arrival, News, WatchThread};
@@ -64,14 +65,16 @@ impl Porter {
         *self.stop.0.wake.lock().unwrap_or_else(|e| e.into_inner()) = Some(to_desk.clone());
         self.sweep_work()?;
         let told = self.store.read(|v| v.last_event())?;
-        let (house, program) = (self.house.name.clone(), env!("CARGO_PKG_VERSION").to_owned());
-        let watches = (0..self.house.watches.len()).map(|i| self.start_watch(i, &to_desk)).collect();
+        let now = self.house();
+        let (house, program) = (now.name.clone(), env!("CARGO_PKG_VERSION").to_owned());
+        let (names, watches) = self.start_watches(0, &to_desk);
+        let file = Looked::at(&now.file);
         let mut d = Dispatch {
             porter: self.clone(),
             began: Instant::now(),
             schedule: Schedule::new(Slots {
                 look: 1,
-                make: self.house.jobs_at_once,
+                make: now.jobs_at_once,
                 carry: CARRIES,
                 carry_each: CARRIES_EACH,
                 moving: MOVES,
@@ -79,7 +82,9 @@ impl Porter {
             once,
             to_desk,
             desk,
+            names,
             watches,
+            file,
             quiet: HashSet::new(),
             arrivals: VecDeque::new(),
             postponed: Vec::new(),
@@ -98,20 +103,30 @@ impl Porter {
         result.map(|()| d.ended)
     }
 
-    fn start_watch(self: &Arc<Self>, index: usize, to_desk: &Sender<Message>) -> WatchThread {
-        let (porter, to_desk) = (self.clone(), to_desk.clone());
-        WatchThread::start(
-            index,
-            self.house.watches[index].clone(),
-            move |w| porter.open_watch(w).map_err(|e| e.to_string()),
-            move |news| drop(to_desk.send(Message::News(news))),
-        )
+    /// A thread for each watch; the first has the number `from`.
+    fn start_watches(
+        self: &Arc<Self>,
+        from: usize,
+        to_desk: &Sender<Message>,
+    ) -> (Vec<String>, Vec<WatchThread>) {
+        let house = self.house();
+        let all = house.watches.iter().enumerate().map(|(i, w)| {
+            let (porter, to_desk) = (self.clone(), to_desk.clone());
+            let thread = WatchThread::start(
+                from + i,
+                w.clone(),
+                move |w| porter.open_watch(w).map_err(|e| e.to_string()),
+                move |news| drop(to_desk.send(Message::News(news))),
+            );
+            (w.name.clone(), thread)
+        });
+        all.unzip()
     }
 
     /// Work folders of jobs that ended are left-overs of a kill.
     fn sweep_work(&self) -> Result<()> {
         let open: HashSet<JobId> = self.store.read(|v| v.tasks())?.iter().map(|t| t.key.job).collect();
-        let Ok(entries) = std::fs::read_dir(self.house.work()) else { return Ok(()) };
+        let Ok(entries) = std::fs::read_dir(self.house().work()) else { return Ok(()) };
         for entry in entries.flatten() {
             let job = entry.file_name().to_str().and_then(|n| n.strip_prefix("job-")?.parse().ok());
             if job.is_some_and(|job: JobId| !open.contains(&job)) {
@@ -122,6 +137,20 @@ impl Porter {
     }
 }
 
+/// One line of what is wrong with a configuration.
+fn plain(e: &Error) -> String {
+    match e {
+        Error::Config { problems, .. } => {
+            let first = problems.first().map_or(String::new(), |p| {
+                format!("line {}: {}: found {}, wanted {}", p.line, p.place, p.found, p.wanted)
+            });
+            let more = problems.len().saturating_sub(1);
+            if more > 0 { format!("{first} (and {more} more)") } else { first }
+        }
+        e => e.to_string(),
+    }
+}
+
 struct Dispatch<F> {
     porter: Arc<Porter>,
     began: Instant,
@@ -129,7 +158,12 @@ struct Dispatch<F> {
     once: bool,
     to_desk: Sender<Message>,
     desk: Receiver<Message>,
+    /// The name of each watch by its number. Numbers go on when the configuration changes, so that late news of a watch
+    /// that was stopped are still of that one.
+    names: Vec<String>,
     watches: Vec<WatchThread>,
+    /// The configuration's file, as it was when it was read last.
+    file: Looked,
     /// Watches in which nothing can become steady any more.
     quiet: HashSet<usize>,
     /// What arrived and is not recorded yet: it stays here until it is.
@@ -179,12 +213,13 @@ impl<F: FnMut(&Event)> Dispatch<F> {
 
     fn second_look(&self, job: JobId) -> Result<Duration> {
         let job = self.porter.store.read(|v| v.job(job))?;
-        let watch = job.and_then(|j| self.porter.house.watch(&j.watch));
+        let house = self.porter.house();
+        let watch = job.and_then(|j| house.watch(&j.watch));
         Ok(watch.map_or(Duration::ZERO, |w| w.second_look))
     }
 
     fn rest(&mut self) {
-        self.rest_until = self.now() + self.porter.house.retry_after;
+        self.rest_until = self.now() + self.porter.house().retry_after;
     }
 
     /// One turn: record what came, begin what can begin, wait for more. True when it is over.
@@ -196,7 +231,10 @@ impl<F: FnMut(&Event)> Dispatch<F> {
         if self.state_seen.elapsed() > LOOK_AFTER_STATE {
             self.state_seen = Instant::now();
             if !self.porter.state.is_there() {
-                return Err(Error::StateGone(self.porter.house.state.clone()));
+                return Err(Error::StateGone(self.porter.house().state.clone()));
+            }
+            if !self.once {
+                self.look_after_configuration();
             }
         }
         if self.now() >= self.rest_until {
@@ -226,6 +264,28 @@ impl<F: FnMut(&Event)> Dispatch<F> {
         Ok(false)
     }
 
+    /// A configuration that was changed is taken up as soon as its file is at rest, if it is valid; if it is not, that is
+    /// said once, and the one in force stays.
+    fn look_after_configuration(&mut self) {
+        let house = self.porter.house();
+        if !self.file.has_changed(&house.file) {
+            return;
+        }
+        let taken = House::load(&house.file).and_then(|new| self.porter.change_house(new));
+        match taken {
+            Ok(()) => {
+                self.watches.iter().for_each(WatchThread::stop);
+                let (names, watches) = self.porter.start_watches(self.names.len(), &self.to_desk);
+                self.names.extend(names);
+                self.watches = watches;
+                self.quiet.clear();
+                self.schedule.set_make(self.porter.house().jobs_at_once);
+                self.notes.push_back(Change::Configured { refused: None });
+            }
+            Err(e) => self.notes.push_back(Change::Configured { refused: Some(plain(&e)) }),
+        }
+    }
+
     fn is_over(&self) -> bool {
         self.quiet.len() == self.watches.len()
             && self.arrivals.is_empty()
@@ -241,11 +301,11 @@ impl<F: FnMut(&Event)> Dispatch<F> {
         }
         while !self.arrivals.is_empty() {
             let some: Vec<Arrival> = self.arrivals.iter().take(MOST_AT_ONCE).cloned().collect();
-            let watches = &self.porter.house.watches;
+            let names = &self.names;
             let ((jobs, postponed), _) = self.porter.store.change(|tx| {
                 let (mut jobs, mut postponed) = (Vec::new(), Vec::new());
                 for a in &some {
-                    let watch = &watches[a.watch].name;
+                    let watch = &names[a.watch];
                     let known = tx.known(watch, &a.path, &a.seen)?;
                     // With other attributes than it was known by, its content has to be looked at. (A store of an older
                     // program does not have them all.)
@@ -290,7 +350,7 @@ impl<F: FnMut(&Event)> Dispatch<F> {
 
     fn take_news(&mut self, news: News) {
         let board = &self.porter.board;
-        let name = |i: usize| self.porter.house.watches[i].name.clone();
+        let name = |i: usize| self.names[i].clone();
         match news {
             News::Arrived(a) => {
                 self.quiet.remove(&a.watch);

@@ -65,6 +65,11 @@ pub struct Schedule {
 }
 
 impl Schedule {
+    /// How many may be made at once, from now on.
+    pub fn set_make(&mut self, at_once: usize) {
+        self.slots.make = at_once;
+    }
+
     pub fn new(slots: Slots) -> Schedule {
         Schedule {
             slots,

@@ -1,15 +1,18 @@
 //! The child's side.
 
+use super::made;
 use super::source::Reader;
 use super::{Class, End, Order, Ordered, SOURCE, Said, Work, memory, sandbox, stills, transcripts};
 use crate::error::{Error, Result};
 use crate::files::copy::{Quiet, digest_of};
 use crate::progress::{Progress, Stage, Unit};
 use crate::store::{MadeFile, NotMade};
+use media::container::wrap::Sink;
 use media::container::{self, Demux, Source};
+use media::plan::{self, Plan};
 use media::recipe::Recipe;
 use media::run::{Control, Made};
-use media::{check, facts, plan, run, still};
+use media::{facts, run, still};
 use std::fs::File;
 use std::io::{BufRead, BufReader, Read, Write};
 use std::path::Path;
@@ -237,52 +240,44 @@ impl Desk<'_> {
             });
         }
         let mut demux = container::open(source)?;
-        let mut ends = Vec::new();
-        let mut good = Vec::new();
-        for o in outputs {
-            match plan::plan(demux.tracks(), std::slice::from_ref(&o.recipe.media)) {
+        let recipes: Vec<Recipe> = outputs.iter().map(|o| o.recipe.media.clone()).collect();
+        let (mut plan, planned) = plan::plan_each(demux.tracks(), &recipes);
+        let (mut ends, mut good) = (Vec::new(), Vec::new());
+        for (o, planned) in outputs.iter().zip(planned) {
+            match planned {
                 Ok(_) => good.push(o),
                 Err(e) => ends.push((o.number, failed(&e.into()))),
             }
         }
-        if good.is_empty() {
-            return Ok(ends);
-        }
-        match self.pass(demux.as_mut(), &good) {
-            Ok(made) => ends.extend(good.iter().zip(made).map(|(o, m)| (o.number, end_of(o, Ok(m))))),
-            Err(e) if is_of_all(&e) => return Err(e),
-            Err(e) if good.len() == 1 => ends.push((good[0].number, failed(&e))),
-            // One output takes the others with it: each by itself.
-            Err(_) => {
-                for o in good {
-                    match self.alone(o) {
-                        Err(e) if is_of_all(&e) => return Err(e),
-                        made => ends.push((o.number, end_of(o, made))),
-                    }
+        if !good.is_empty() {
+            let made = self.pass(demux.as_mut(), &mut plan, &good)?;
+            for (o, made) in good.iter().zip(made) {
+                match made {
+                    Err(e) if is_of_all(&e) => return Err(e),
+                    made => ends.push((o.number, end_of(o, made))),
                 }
             }
         }
         Ok(ends)
     }
 
-    fn alone(&self, o: &Ordered) -> Result<Made> {
-        let mut demux = container::open(self.reader())?;
-        self.pass(demux.as_mut(), &[o])?.pop().ok_or_else(|| Error::Maker("nothing was made".into()))
-    }
-
-    fn pass(&self, demux: &mut dyn Demux, outputs: &[&Ordered]) -> Result<Vec<Made>> {
-        let recipes: Vec<Recipe> = outputs.iter().map(|o| o.recipe.media.clone()).collect();
-        let plan = plan::plan(demux.tracks(), &recipes)?;
+    fn pass(
+        &self,
+        demux: &mut dyn Demux,
+        plan: &mut Plan,
+        outputs: &[&Ordered],
+    ) -> Result<Vec<Result<Made>>> {
         let unit = if plan.video.is_some() { Unit::Frames } else { Unit::Samples };
         let control = Arc::new(Control::new(outputs.len()));
+        run::measure(&mut || container::open(self.reader()), plan, &control)?;
         *self.at.run.lock().unwrap_or_else(|e| e.into_inner()) = Some(control.clone());
         self.at.set(Progress { stage: Stage::Making, done: 0, of: plan.total, unit, output: None });
-        let mut sinks: Vec<Box<dyn container::mp4::Sink>> = Vec::new();
+        let mut sinks: Vec<Box<dyn Sink>> = Vec::new();
         for o in outputs {
             let file = File::options().read(true).write(true).create(true).truncate(true).open(&o.path);
             sinks.push(Box::new(file.map_err(Error::path("cannot write", &o.path))?));
         }
-        let made = run::run(demux, &plan, sinks, &control)?;
+        let made = run::run(demux, plan, sinks, &control)?;
         let sizes: u64 = outputs.iter().map(|o| std::fs::metadata(&o.path).map_or(0, |m| m.len())).sum();
         self.at.checked.store(0, Ordering::Relaxed);
         self.at.set(Progress {
@@ -292,13 +287,13 @@ impl Desk<'_> {
             unit: Unit::Bytes,
             output: None,
         });
-        for (o, m) in outputs.iter().zip(&made) {
+        let checked = outputs.iter().zip(made).map(|(o, made)| {
+            let made = made?;
             sync(&o.path)?;
-            let file = File::open(&o.path).map_err(Error::path("cannot read", &o.path))?;
-            check::output(Box::new(file), m, &self.at.checked)
-                .map_err(|e| Error::Output(format!("what was made does not read back: {e}")))?;
-        }
-        Ok(made)
+            made::reads_back(&o.path, &made, &self.at.checked)?;
+            Ok(made)
+        });
+        Ok(checked.collect())
     }
 }
 

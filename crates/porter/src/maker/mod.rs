@@ -7,6 +7,7 @@
 //! input closes, the porter is gone and the child ends.
 
 pub mod child;
+pub mod made;
 pub mod memory;
 pub mod parent;
 pub mod sandbox;

@@ -3,7 +3,7 @@
 use super::child::sync;
 use super::{End, Ordered};
 use crate::error::{Error, Result};
-use media::container::{self, Source};
+use media::container::Source;
 use media::recipe::StillChoice;
 use media::run::Made;
 use media::still;
@@ -37,13 +37,7 @@ fn one(picture: &still::Decoded, recipe: &media::recipe::StillRecipe, o: &Ordere
     let mut file = File::create(&o.path).map_err(Error::path("cannot write", &o.path))?;
     let size = still::convert(picture, recipe.fit, codec, &mut file)?;
     sync(&o.path)?;
-    // Read back.
-    let mut back: Box<dyn Source> =
-        Box::new(File::open(&o.path).map_err(Error::path("cannot read", &o.path))?);
-    let head = container::probe_bytes(&mut back)?;
-    let held = still::recognise(&head, &mut back)?.map(|f| still::decode(f, &mut back)).transpose()?;
-    if held.map(|p| (p.width(), p.height())) != Some(size) {
-        return Err(Error::Output("the still that was made does not read back".into()));
-    }
-    Ok(Made { size: Some(size), frames: 1, ..Made::default() })
+    let made = Made { size: Some(size), frames: 1, ..Made::default() };
+    super::made::reads_back(&o.path, &made, &Default::default())?;
+    Ok(made)
 }

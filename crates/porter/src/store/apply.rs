@@ -1,6 +1,6 @@
 //! What each change does to the store: a function of the change and of what stands there, and of nothing else.
 
-use super::change::{CHANGE_VERSION, Change, PlannedOutput, Step, TaskKey};
+use super::change::{CHANGE_VERSION, Change, PlannedOutput, Step};
 use super::rows::{JobId, State};
 use super::view::{Sql, bytes, job_state};
 use crate::clock::Micros;
@@ -116,7 +116,6 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
                 params![task.job, step, output, place],
             )
         }
-        Change::Released { task } => release(db, task),
         Change::MovingOriginal { job, to, stage } => run(
             "UPDATE job SET original_to = ?, original_stage = ? WHERE id = ?",
             params![bytes(to), stage, job],
@@ -155,6 +154,7 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
         ),
         Change::Started { .. }
         | Change::Stopped
+        | Change::Configured { .. }
         | Change::WatchLost { .. }
         | Change::WatchBack { .. }
         | Change::Told { .. }
@@ -213,15 +213,6 @@ fn drop_task(db: &Connection, job: JobId, step: &Step) -> Sql<()> {
 
 fn drop_tasks(db: &Connection, job: JobId) -> Sql<()> {
     db.prepare_cached("DELETE FROM task WHERE job = ?")?.execute([job]).map(|_| ())
-}
-
-fn release(db: &Connection, task: &TaskKey) -> Sql<()> {
-    let (step, output, place) = parts(&task.step);
-    db.prepare_cached(
-        "UPDATE task SET cause = NULL, next_try = NULL WHERE job = ? AND step = ? AND output = ? AND place = ?",
-    )?
-    .execute(params![task.job, step, output, place])
-    .map(|_| ())
 }
 
 /// The making of a job is over when none of its outputs is open. Hearing comes behind making: a page of words may

@@ -87,9 +87,6 @@ pub enum Cause {
     Program {
         why: String,
     },
-    Person {
-        why: String,
-    },
     #[serde(other)]
     Unknown,
 }
@@ -100,12 +97,11 @@ impl Cause {
         match self {
             Cause::SecondLook { why } => format!("looked at again before it is turned away: {why}"),
             Cause::Place { name, why } => format!("place \"{name}\": {why}"),
-            Cause::Watch { name, why } => format!("watch \"{name}\": {why}"),
+            Cause::Watch { name, why } => format!("watch folder \"{name}\": {why}"),
             Cause::Service { why }
             | Cause::System { why }
             | Cause::Configuration { why }
-            | Cause::Program { why }
-            | Cause::Person { why } => why.clone(),
+            | Cause::Program { why } => why.clone(),
             Cause::Unknown => "a cause that only a newer program knows".into(),
         }
     }
@@ -225,10 +221,6 @@ pub enum Change {
         task: TaskKey,
         why: String,
     },
-    /// What held a task is over, and it is tried again.
-    Released {
-        task: TaskKey,
-    },
     MovingOriginal {
         job: JobId,
         #[serde(with = "crate::bytes")]
@@ -265,6 +257,11 @@ pub enum Change {
     Touched {
         job: JobId,
         seen: Seen,
+    },
+    /// The configuration's file was changed while the porter worked: taken up, or refused.
+    Configured {
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        refused: Option<String>,
     },
     WatchLost {
         watch: String,
@@ -310,7 +307,7 @@ impl Change {
             | TurnedAway { job, .. }
             | Withdrawn { job, .. }
             | Touched { job, .. } => Some(*job),
-            Held { task, .. } | Broke { task, .. } | Released { task } => Some(task.job),
+            Held { task, .. } | Broke { task, .. } => Some(task.job),
             _ => None,
         }
     }

@@ -46,10 +46,6 @@ impl Tx<'_> {
         self.events.push(Event { id, at, job: change.job(), change });
         Ok(())
     }
-
-    pub fn at(&self) -> Micros {
-        self.at
-    }
 }
 
 impl Store {

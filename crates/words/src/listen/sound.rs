@@ -5,10 +5,11 @@ use super::Mixer;
 use crate::error::Result;
 use crate::model::RATE;
 use crate::transcript::{Gap, Ms, Timecode};
-use media::codec::{self, DecodeAudio};
+use media::codec;
 use media::container::{self, Demux, Source};
 use media::filter::audio::{Resampler, Timeline};
-use media::frame::AudioFrame;
+use media::frame::{AudioFrame, Pool};
+use media::read::{Got, Reader};
 
 /// Samples of silence put in at once, so that a long hole takes no memory.
 const AT_ONCE: u64 = 48_000;
@@ -16,7 +17,7 @@ const AT_ONCE: u64 = 48_000;
 const MAX_PLACES: usize = 100;
 
 pub struct SoundTrack {
-    demux: Box<dyn Demux>,
+    reader: Reader<Box<dyn Demux>>,
     /// Number among the sound tracks, from 1.
     pub number: usize,
     pub duration: Ms,
@@ -24,7 +25,6 @@ pub struct SoundTrack {
     track: usize,
     rate: u32,
     channels: u16,
-    decoder: Box<dyn DecodeAudio>,
     line: Timeline,
     mixer: Mixer,
     resampler: Option<Resampler>,
@@ -32,9 +32,9 @@ pub struct SoundTrack {
     silence: u64,
     after: Vec<f32>,
     ended: bool,
-    undecoded: u64,
-    first_undecoded: Option<String>,
-    decoded: u64,
+    /// Sound of another form than the track's.
+    strange: u64,
+    first_strange: Option<String>,
     /// Places without sound inside the track.
     pub holes: Vec<Gap>,
     given: u64,
@@ -44,7 +44,7 @@ pub struct SoundTrack {
 impl SoundTrack {
     /// The sound track with this number (from 1), or the first that can be decoded.
     pub fn open(source: Box<dyn Source>, wanted: Option<usize>) -> Result<SoundTrack> {
-        let mut demux = container::open(source)?;
+        let demux = container::open(source)?;
         let tracks = demux.tracks();
         let sounds: Vec<usize> = (0..tracks.len()).filter(|&i| tracks[i].audio().is_some()).collect();
         let unsupported = |why: String| media::Error::unsupported("", why);
@@ -64,7 +64,6 @@ impl SoundTrack {
         };
         let track = sounds[place];
         let t = &tracks[track];
-        let decoder = codec::audio_decoder(t)?;
         let (rate, channels) = t.audio().map_or((RATE, 1), |a| (a.rate, a.channels));
         let end = t.start.checked_add(t.duration).map_or(0.0, media::units::Time::seconds);
         let timecode = tracks.iter().find_map(|t| t.timecode()).map(|t| Timecode {
@@ -73,25 +72,23 @@ impl SoundTrack {
             frames_per_count: t.frames_per_count,
             drop_frame: t.drop_frame,
         });
-        demux.choose(&[track]);
+        let reader = Reader::new(demux, &[track], &Pool::new())?;
         Ok(SoundTrack {
-            demux,
+            reader,
             number: place + 1,
             duration: Ms::from_seconds(end),
             timecode,
             track,
             rate,
             channels,
-            decoder,
             line: Timeline::default(),
             mixer: Mixer::new(rate, channels),
             resampler: (rate != RATE).then(|| Resampler::new(rate, RATE, 1)).transpose()?,
             silence: 0,
             after: Vec::new(),
             ended: false,
-            undecoded: 0,
-            first_undecoded: None,
-            decoded: 0,
+            strange: 0,
+            first_strange: None,
             holes: Vec::new(),
             given: 0,
             loudest: 0.0,
@@ -160,47 +157,28 @@ impl SoundTrack {
     }
 
     fn frame(&mut self) -> Result<Option<AudioFrame>> {
-        const MAX_BAD_IN_A_ROW: u32 = 5_000;
-        let mut bad = 0;
         loop {
-            let packet = match self.demux.next_packet() {
-                Ok(Some(p)) if p.track == self.track => p,
-                Ok(Some(_)) => continue,
-                Ok(None) => return self.finished(),
-                Err(media::Error::Damaged(e)) if bad < MAX_BAD_IN_A_ROW => {
-                    bad += 1;
-                    self.note(e.to_string());
-                    continue;
-                }
-                Err(e) => return Err(e.into()),
-            };
-            match self.decoder.decode(&packet) {
-                Ok(frame) => {
-                    self.decoded += 1;
-                    let Some(frame) = frame.heard(&packet) else { continue };
-                    if (frame.rate, frame.channels) != (self.rate, self.channels) {
-                        self.note(format!(
-                            "{} channels at {} Hz in a track of {} at {}",
-                            frame.channels, frame.rate, self.channels, self.rate
-                        ));
-                        continue;
-                    }
+            match self.reader.next_one()? {
+                Some(Got::Sound { frame, .. })
+                    if (frame.rate, frame.channels) == (self.rate, self.channels) =>
+                {
                     return Ok(Some(frame));
                 }
-                Err(media::Error::Damaged(e)) => self.note(e.to_string()),
-                Err(e) => return Err(e.into()),
+                Some(Got::Sound { frame, .. }) => {
+                    self.strange += 1;
+                    self.first_strange.get_or_insert_with(|| {
+                        format!(
+                            "{} channels at {} Hz in a track of {} at {}",
+                            frame.channels, frame.rate, self.channels, self.rate
+                        )
+                    });
+                }
+                Some(_) => (),
+                None => break,
             }
         }
-    }
-
-    fn note(&mut self, why: String) {
-        self.undecoded += 1;
-        self.first_undecoded.get_or_insert(why);
-    }
-
-    fn finished(&self) -> Result<Option<AudioFrame>> {
-        match &self.first_undecoded {
-            Some(first) if self.decoded == 0 => {
+        match self.undecoded() {
+            Some((_, first)) if self.reader.count(self.track).good == 0 => {
                 Err(media::Error::damaged("sound track", format!("not one packet could be decoded: {first}"))
                     .into())
             }
@@ -208,14 +186,19 @@ impl SoundTrack {
         }
     }
 
+    /// Packets that gave nothing to hear, and why the first did not.
+    fn undecoded(&self) -> Option<(u64, String)> {
+        let count = self.reader.count(self.track);
+        let first = count.first_bad.map(|b| b.why).or_else(|| self.reader.first_unreadable.clone());
+        let first = first.or_else(|| self.first_strange.clone())?;
+        Some((count.bad + self.reader.unreadable + self.strange, first))
+    }
+
     /// What a reader of the transcript should know of the sound.
     pub fn notes(&self) -> Vec<String> {
         let mut notes = Vec::new();
-        if let Some(first) = &self.first_undecoded {
-            notes.push(format!(
-                "{} packets of sound could not be decoded and are silent; first: {first}",
-                self.undecoded
-            ));
+        if let Some((n, first)) = self.undecoded() {
+            notes.push(format!("{n} packets of sound could not be decoded and are silent; first: {first}"));
         }
         for hole in self.holes.iter().take(10) {
             notes.push(format!("no sound from {} to {}", hole.start_ms.clock('.'), hole.end_ms.clock('.')));

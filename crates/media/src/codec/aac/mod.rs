@@ -5,7 +5,7 @@ pub mod adts;
 mod decode;
 mod encode;
 #[cfg(test)]
-mod more;
+mod foreign_tests;
 
 pub use decode::Decoder;
 pub use encode::{Encoder, FRAME, RATES};

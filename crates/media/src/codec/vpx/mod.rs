@@ -4,7 +4,27 @@
 #[cfg(vpx)]
 mod decode;
 #[cfg(vpx)]
+mod encode;
+#[cfg(vpx)]
 pub use decode::Decoder;
+
+use super::{EncodeVideo, PictureForm};
+use crate::error::Result;
+use crate::recipe::BitRecipe;
+
+/// A VP9 encoder; its table row says whether there is one.
+#[cfg(vpx)]
+pub fn encoder(form: &PictureForm, rate: BitRecipe, key_every: u32) -> Result<Box<dyn EncodeVideo>> {
+    Ok(Box::new(encode::Encoder::new(form, rate, key_every)?))
+}
+
+#[cfg(not(vpx))]
+pub fn encoder(_: &PictureForm, _: BitRecipe, _: u32) -> Result<Box<dyn EncodeVideo>> {
+    Err(crate::Error::unsupported(
+        "",
+        "VP9 is made by libvpx, which was not there when this program was built",
+    ))
+}
 
 use crate::bits::Bits;
 use crate::frame::{Chroma, Colour};

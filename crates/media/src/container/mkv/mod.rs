@@ -2,7 +2,10 @@
 
 mod demux;
 mod ebml;
+mod mux;
 mod tracks;
+
+pub use mux::Writer;
 
 use super::{Demux, Format, Source};
 use crate::error::Result;

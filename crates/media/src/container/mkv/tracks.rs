@@ -100,11 +100,19 @@ pub fn parse(b: &[u8], scale: u32) -> Result<Entry> {
     let mut track = Track::new(u32::try_from(number).unwrap_or(u32::MAX), codec, media, timescale);
     (track.setup, track.language) = (setup, language);
     track.decode_times = id == "V_MS/VFW/FOURCC";
+    let sound_rate = track.audio().map(|a| a.rate);
+    let mut described = Described::new(track, scale);
+    if let Some(rate) = sound_rate {
+        // To the sample: the times of blocks are coarser.
+        let samples = (u128::from(delay) * u128::from(rate) + 500_000_000) / 1_000_000_000;
+        described.lead = samples.min(u128::from(u32::MAX)) as i64;
+        delay = 0;
+    }
     Ok(Entry {
         number,
-        sound_rate: track.audio().map(|a| a.rate),
-        vp8: track.codec == Codec::Vp8,
-        described: Some(Described::new(track, scale)),
+        sound_rate,
+        vp8: described.track.codec == Codec::Vp8,
+        described: Some(described),
         delay,
         frame,
         packing,

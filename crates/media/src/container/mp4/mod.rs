@@ -16,7 +16,7 @@ mod tables;
 mod tests;
 
 pub use entry::decoder_setup;
-pub use mux::{Ending, Mp4Writer, OutTrack, OutTrackKind, Sink};
+pub use mux::Mp4Writer;
 
 use super::{Format, Source};
 use crate::error::Result;

@@ -6,45 +6,11 @@
 
 use super::boxes::Builder;
 use crate::codec::Coded;
-use crate::container::TimecodeTrack;
+use crate::container::wrap::{Ending, Mux, OutTrack, OutTrackKind, Sink};
 use crate::error::{Error, Result};
 use crate::frame::Colour;
-use crate::units::{Ratio, Time, common_scale, rescale};
-use std::io::{Read, Seek, SeekFrom, Write};
-
-/// Where a file is written.
-pub trait Sink: Read + Write + Seek + Send {}
-impl<T: Read + Write + Seek + Send> Sink for T {}
-
-#[derive(Clone, Debug)]
-pub enum OutTrackKind {
-    Video { width: u32, height: u32, rotation: u16, pixel_shape: Ratio, colour: Colour },
-    Audio { rate: u32, channels: u16, bits: u32 },
-    Timecode(TimecodeTrack),
-}
-
-#[derive(Clone, Debug)]
-pub struct OutTrack {
-    pub kind: OutTrackKind,
-    /// Ticks a second of what is written to it.
-    pub timescale: u32,
-    pub language: Option<String>,
-    /// Packets expected, to keep room for the index.
-    pub expected: u64,
-}
-
-/// What of a track's media is presented, told at the end.
-#[derive(Clone, Debug)]
-pub struct Ending {
-    /// The codec's setup record.
-    pub setup: Vec<u8>,
-    /// When presentation of the track starts.
-    pub start: Time,
-    /// Ticks of media in front of what is presented (priming).
-    pub skip: i64,
-    /// Ticks presented.
-    pub length: i64,
-}
+use crate::units::{Ratio, common_scale, rescale};
+use std::io::SeekFrom;
 
 /// A chunk is closed when it holds this much time or this many bytes.
 const CHUNK_PARTS_OF_A_SECOND: i64 = 2;
@@ -97,29 +63,6 @@ impl Mp4Writer {
         Ok(Mp4Writer { out, tracks, tables, created, head, media_at, media_len: 0 })
     }
 
-    /// Adds a packet behind the last one of its track.
-    pub fn write(&mut self, track: usize, packet: &Coded) -> Result<()> {
-        let t = &mut self.tables[track];
-        let size =
-            u32::try_from(packet.data.len()).map_err(|_| Error::limit("MP4", "a packet of 4 GiB or more"))?;
-        let delta = u32::try_from(packet.duration)
-            .map_err(|_| Error::limit("MP4", format!("a packet that lasts {} ticks", packet.duration)))?;
-        match t.times.last_mut() {
-            Some((n, d)) if *d == delta => *n += 1,
-            _ => t.times.push((1, delta)),
-        }
-        t.sizes.push(size);
-        if packet.key {
-            t.sync.push(t.sizes.len() as u32);
-        }
-        t.ticks += packet.duration;
-        t.open.extend_from_slice(&packet.data);
-        t.open_count += 1;
-        t.open_ticks += packet.duration;
-        let full = t.open_ticks * CHUNK_PARTS_OF_A_SECOND >= i64::from(self.tracks[track].timescale);
-        if full || t.open.len() >= CHUNK_BYTES { self.close_chunk(track) } else { Ok(()) }
-    }
-
     fn close_chunk(&mut self, track: usize) -> Result<()> {
         let t = &mut self.tables[track];
         if t.open_count > 0 {
@@ -130,37 +73,6 @@ impl Mp4Writer {
             (t.open_count, t.open_ticks) = (0, 0);
         }
         Ok(())
-    }
-
-    /// The scale of each track.
-    pub fn timescales(&self) -> impl Iterator<Item = u32> + '_ {
-        self.tracks.iter().map(|t| t.timescale)
-    }
-
-    /// Writes the index and gives the file back, complete.
-    pub fn finish(mut self, endings: &[Ending]) -> Result<Box<dyn Sink>> {
-        for track in 0..self.tracks.len() {
-            self.close_chunk(track)?;
-        }
-        let mut moov = self.index(endings);
-        let room = self.media_at - MDAT_HEADER - self.head.len() as u64;
-        let left = room as i64 - moov.len() as i64;
-        if left != 0 && left < 8 {
-            let by = (moov.len() as u64 + 8).saturating_sub(room).next_multiple_of(4096);
-            self.move_media(by)?;
-            moov = self.index(endings);
-        }
-        let room = self.media_at - MDAT_HEADER - self.head.len() as u64;
-        let left = room - moov.len() as u64;
-        moov.extend(filler(left));
-        self.out.seek(SeekFrom::Start(self.head.len() as u64))?;
-        self.out.write_all(&moov)?;
-        let mut mdat = vec![0, 0, 0, 1];
-        mdat.extend(b"mdat");
-        mdat.extend((self.media_len + MDAT_HEADER).to_be_bytes());
-        self.out.write_all(&mdat)?;
-        self.out.flush()?;
-        Ok(self.out)
     }
 
     /// Moves all media `by` bytes back, from the end on.
@@ -329,6 +241,55 @@ impl Mp4Writer {
     }
 }
 
+impl Mux for Mp4Writer {
+    fn write(&mut self, track: usize, packet: &Coded) -> Result<()> {
+        let t = &mut self.tables[track];
+        let size =
+            u32::try_from(packet.data.len()).map_err(|_| Error::limit("MP4", "a packet of 4 GiB or more"))?;
+        let delta = u32::try_from(packet.duration)
+            .map_err(|_| Error::limit("MP4", format!("a packet that lasts {} ticks", packet.duration)))?;
+        match t.times.last_mut() {
+            Some((n, d)) if *d == delta => *n += 1,
+            _ => t.times.push((1, delta)),
+        }
+        t.sizes.push(size);
+        if packet.key {
+            t.sync.push(t.sizes.len() as u32);
+        }
+        t.ticks += packet.duration;
+        t.open.extend_from_slice(&packet.data);
+        t.open_count += 1;
+        t.open_ticks += packet.duration;
+        let full = t.open_ticks * CHUNK_PARTS_OF_A_SECOND >= i64::from(self.tracks[track].timescale);
+        if full || t.open.len() >= CHUNK_BYTES { self.close_chunk(track) } else { Ok(()) }
+    }
+
+    fn finish(mut self: Box<Self>, endings: &[Ending]) -> Result<()> {
+        for track in 0..self.tracks.len() {
+            self.close_chunk(track)?;
+        }
+        let mut moov = self.index(endings);
+        let room = self.media_at - MDAT_HEADER - self.head.len() as u64;
+        let left = room as i64 - moov.len() as i64;
+        if left != 0 && left < 8 {
+            let by = (moov.len() as u64 + 8).saturating_sub(room).next_multiple_of(4096);
+            self.move_media(by)?;
+            moov = self.index(endings);
+        }
+        let room = self.media_at - MDAT_HEADER - self.head.len() as u64;
+        let left = room - moov.len() as u64;
+        moov.extend(filler(left));
+        self.out.seek(SeekFrom::Start(self.head.len() as u64))?;
+        self.out.write_all(&moov)?;
+        let mut mdat = vec![0, 0, 0, 1];
+        mdat.extend(b"mdat");
+        mdat.extend((self.media_len + MDAT_HEADER).to_be_bytes());
+        self.out.write_all(&mdat)?;
+        self.out.flush()?;
+        Ok(())
+    }
+}
+
 /// Bytes of index that a track may need.
 fn index_room(t: &OutTrack) -> u64 {
     let n = t.expected;
@@ -493,20 +454,25 @@ fn sample_entry(b: &mut Builder, track: &OutTrack, setup: &[u8]) {
 mod tests {
     use super::*;
     use crate::container::{self, Demux};
+    use crate::track::Codec;
+    use crate::units::Time;
     use rstest::rstest;
+    use std::io::Seek;
 
     fn audio(expected: u64) -> OutTrack {
         OutTrack {
+            codec: Codec::Aac,
             kind: OutTrackKind::Audio { rate: 48_000, channels: 1, bits: 64_000 },
             timescale: 48_000,
             language: Some("eng".into()),
             expected,
+            skip: 2048,
         }
     }
 
     fn written(expected: u64, packets: u32) -> Box<dyn Demux> {
-        let file = tempfile::tempfile().unwrap();
-        let mut w = Mp4Writer::new(Box::new(file), vec![audio(expected)], None).unwrap();
+        let mut file = tempfile::tempfile().unwrap();
+        let mut w = Mp4Writer::new(Box::new(file.try_clone().unwrap()), vec![audio(expected)], None).unwrap();
         for i in 0..packets {
             let data = i.to_be_bytes().repeat(1 + (i % 7) as usize);
             w.write(0, &Coded { pts: 0, duration: 1024, key: true, data }).unwrap();
@@ -517,7 +483,7 @@ mod tests {
             skip: 2048,
             length: i64::from(packets) * 1024 - 2100,
         };
-        let mut file = w.finish(&[ending]).unwrap();
+        Box::new(w).finish(&[ending]).unwrap();
         file.seek(SeekFrom::Start(0)).unwrap();
         container::open(Box::new(file)).unwrap()
     }

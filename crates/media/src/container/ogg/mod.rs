@@ -1,5 +1,9 @@
 //! Ogg (RFC 3533) with Vorbis, Opus (RFC 7845), FLAC (RFC 9639, 10.1), Theora and others.
 
+mod mux;
+
+pub use mux::Writer;
+
 use super::reader::Reader;
 use super::stream::{Described, Look, Parts, Raw, Streamed};
 use super::timing::PacketLength;

@@ -1,6 +1,10 @@
 //! WAVE: RIFF (Multimedia Programming Interface 1.0, 1991), RF64 and BW64 (EBU Tech 3306; ITU-R BS.2088-1),
 //! with the broadcast extension (EBU Tech 3285).
 
+mod mux;
+
+pub use mux::Writer;
+
 use super::codes;
 use super::reader::Reader;
 use super::sound::frames::Frames;

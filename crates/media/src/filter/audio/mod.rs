@@ -1,5 +1,6 @@
 //! Filters on sound.
 
+pub mod loudness;
 pub mod mix;
 pub mod resample;
 pub mod timeline;

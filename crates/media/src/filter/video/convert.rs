@@ -105,24 +105,38 @@ fn rows(from: &Plane, to: &mut Plane, sx: usize, sy: usize, table: &[u16]) {
     let (w, h, stride) = (to.width as usize, to.height as usize, to.stride);
     let (fw, fh) = (from.width as usize, from.height as usize);
     let Some(bytes) = to.bytes_mut() else { return };
-    let look = |x: usize, y: usize| {
-        let i = y.min(fh - 1) * from.stride + x.min(fw - 1);
-        u32::from(match &from.samples {
-            Samples::U8(b) => table[usize::from(b[i])],
-            // Bits above the depth are not the picture's.
-            Samples::U16(d) => table[usize::from(d[i]).min(table.len() - 1)],
-        })
-    };
-    let count = (sx * sy) as u32;
-    for y in 0..h {
-        for (x, t) in bytes[y * stride..y * stride + w].iter_mut().enumerate() {
-            let mut sum = 0;
-            for dy in 0..sy {
-                for dx in 0..sx {
-                    sum += look(x * sx + dx, y * sy + dy);
-                }
+    // A row of the source as values with a fraction; one more at its end where its width is odd.
+    let most = table.len() - 1;
+    let value = |y: usize, line: &mut [u32], add: bool| {
+        let at = y.min(fh - 1) * from.stride;
+        let put = |l: &mut u32, v: u16| *l = u32::from(v) + if add { *l } else { 0 };
+        match &from.samples {
+            Samples::U8(b) => {
+                line.iter_mut().zip(&b[at..at + fw]).for_each(|(l, v)| put(l, table[usize::from(*v)]));
             }
-            *t = (((sum / count) + (1 << (FRACTION - 1))) >> FRACTION).min(255) as u8;
+            // Bits above the depth are not the picture's.
+            Samples::U16(d) => {
+                line.iter_mut()
+                    .zip(&d[at..at + fw])
+                    .for_each(|(l, v)| put(l, table[usize::from(*v).min(most)]));
+            }
+        }
+    };
+    let mut line = vec![0u32; (w * sx).max(fw)];
+    let shift = FRACTION + (sx * sy).ilog2();
+    let half = 1u32 << (shift - 1);
+    for y in 0..h {
+        for dy in 0..sy {
+            value(y * sy + dy, &mut line, dy > 0);
+        }
+        let last = line[fw - 1];
+        line[fw..].fill(last);
+        let out = &mut bytes[y * stride..y * stride + w];
+        if sx == 1 {
+            out.iter_mut().zip(&line).for_each(|(t, v)| *t = ((v + half) >> shift).min(255) as u8);
+        } else {
+            let pairs = line.chunks_exact(2);
+            out.iter_mut().zip(pairs).for_each(|(t, v)| *t = ((v[0] + v[1] + half) >> shift).min(255) as u8);
         }
     }
 }
@@ -131,37 +145,52 @@ fn from_rgb(f: &VideoFrame, order: [usize; 3], out: &mut VideoFrame) {
     let shift = u32::from(f.depth) - 8;
     let alpha = (f.chroma == Chroma::Rgba).then(|| &f.planes[3]);
     let most = (1u32 << f.depth) - 1;
-    let at = |x: u32, y: u32| -> [i32; 3] {
-        order.map(|p| {
-            let mut v = u32::from(f.planes[p].at(x, y));
-            if let Some(a) = alpha {
-                v = (v * u32::from(a.at(x, y)) + most / 2) / most;
-            }
-            // To 8 bits with 4 of fraction.
-            ((v << FRACTION) >> shift) as i32
-        })
-    };
-    let (w, h) = (f.width, f.height);
+    let (w, h) = (f.width as usize, f.height as usize);
     let [luma, cb, cr] = out.planes.as_mut_slice() else { return };
     let (ls, cs) = (luma.stride, cb.stride);
     let (Some(luma), Some(cb), Some(cr)) = (luma.bytes_mut(), cb.bytes_mut(), cr.bytes_mut()) else { return };
+    // A row of a plane in 8 bits with 4 of fraction; one more at its end where the width is odd.
+    let wide = w.next_multiple_of(2);
+    let row = |y: usize, i: usize, to: &mut [i32]| {
+        let p = &f.planes[order[i]];
+        let at = y.min(h - 1) * p.stride;
+        match &p.samples {
+            Samples::U8(b) => to.iter_mut().zip(&b[at..at + w]).for_each(|(t, v)| *t = i32::from(*v)),
+            Samples::U16(d) => to.iter_mut().zip(&d[at..at + w]).for_each(|(t, v)| *t = i32::from(*v)),
+        }
+        if let Some(a) = alpha {
+            for (x, t) in to.iter_mut().enumerate().take(w) {
+                let covered = u32::from(a.at(x as u32, y.min(h - 1) as u32));
+                *t = ((*t as u32 * covered + most / 2) / most) as i32;
+            }
+        }
+        to.iter_mut().for_each(|t| *t = ((*t as u32) << FRACTION >> shift) as i32);
+        let last = to[w - 1];
+        to[w..].fill(last);
+    };
     // Weights times 65536, of 219 and 224 steps of 255.
     let clamp = |v: i32| (v >> (16 + FRACTION)).clamp(0, 255) as u8;
     const HALF: i32 = 1 << 19;
+    let mut lines = vec![vec![0i32; wide]; 6];
     for y in (0..h).step_by(2) {
-        for x in (0..w).step_by(2) {
-            let mut sum = [0i32; 3];
-            for (dx, dy) in [(0, 0), (1, 0), (0, 1), (1, 1)] {
-                let (px, py) = ((x + dx).min(w - 1), (y + dy).min(h - 1));
-                let [r, g, b] = at(px, py);
-                luma[py as usize * ls + px as usize] =
-                    clamp(11_966 * r + 40_254 * g + 4_064 * b + (16 << (16 + FRACTION)) + HALF);
-                sum = [sum[0] + r, sum[1] + g, sum[2] + b];
+        for (n, line) in lines.iter_mut().enumerate() {
+            row(y + n / 3, n % 3, line);
+        }
+        let [r0, g0, b0, r1, g1, b1] = lines.as_slice() else { return };
+        for (dy, (r, (g, b))) in [(r0, (g0, b0)), (r1, (g1, b1))].into_iter().enumerate() {
+            if y + dy < h {
+                let to = &mut luma[(y + dy) * ls..(y + dy) * ls + w];
+                for (((t, r), g), b) in to.iter_mut().zip(r).zip(g).zip(b) {
+                    *t = clamp(11_966 * r + 40_254 * g + 4_064 * b + (16 << (16 + FRACTION)) + HALF);
+                }
             }
-            let [r, g, b] = sum.map(|v| v / 4);
-            let i = (y / 2) as usize * cs + (x / 2) as usize;
-            cb[i] = clamp(-6_596 * r - 22_188 * g + 28_784 * b + (128 << (16 + FRACTION)) + HALF);
-            cr[i] = clamp(28_784 * r - 26_145 * g - 2_639 * b + (128 << (16 + FRACTION)) + HALF);
+        }
+        let at = y / 2 * cs;
+        let mean = |a: &[i32], b: &[i32], x: usize| (a[2 * x] + a[2 * x + 1] + b[2 * x] + b[2 * x + 1]) / 4;
+        for x in 0..wide / 2 {
+            let (r, g, b) = (mean(r0, r1, x), mean(g0, g1, x), mean(b0, b1, x));
+            cb[at + x] = clamp(-6_596 * r - 22_188 * g + 28_784 * b + (128 << (16 + FRACTION)) + HALF);
+            cr[at + x] = clamp(28_784 * r - 26_145 * g - 2_639 * b + (128 << (16 + FRACTION)) + HALF);
         }
     }
 }

@@ -1,6 +1,253 @@
-//! Filters on pictures.
+//! Filters on pictures. Each takes pictures of every depth and chroma layout and gives none, one or several for each.
+//!
+//! To add one: a file here with a type that implements [`VideoFilter`], a variant of [`Step`], and its lines in `form`,
+//! `start` and `words`. `contract.rs` then checks it with all the others.
 
 pub mod convert;
+pub mod deinterlace;
+pub mod frame;
+pub mod halve;
+pub mod pick;
+pub mod rate;
 pub mod scale;
+pub mod turn;
 
-pub use scale::{Scaler, fit};
+#[cfg(test)]
+mod contract;
+
+pub use convert::Converter;
+pub use deinterlace::{Deinterlacer, Deinterlacing};
+pub use frame::{Fill, Place, Rect};
+pub use scale::{Kernel, Scaler, fit};
+
+use crate::error::{Error, Result};
+use crate::frame::{Chroma, Colour, Fields, Pool, VideoFrame};
+use crate::track::Track;
+use crate::units::Ratio;
+use std::sync::Arc;
+
+/// A picture, and when it is shown.
+#[derive(Clone, Debug)]
+pub struct Shown {
+    pub frame: Arc<VideoFrame>,
+    pub pts: i64,
+    pub duration: i64,
+}
+
+/// What pictures look like at one point of the graph, as far as it is known before the first one came: a stream may change
+/// its mind, and every filter looks at the picture it has.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Form {
+    pub width: u32,
+    pub height: u32,
+    pub chroma: Chroma,
+    pub depth: u8,
+    pub colour: Colour,
+    pub fields: Fields,
+    pub pixel_shape: Ratio,
+    /// Clockwise turn that is still to be made for showing.
+    pub rotation: u16,
+    pub rate: Option<Ratio>,
+    /// Ticks a second of all times.
+    pub timescale: u32,
+}
+
+impl Form {
+    /// Of a picture track; what is not stated is taken to be 8 bits of 4:2:0.
+    pub fn of(track: &Track) -> Option<Form> {
+        let v = track.video()?;
+        Some(Form {
+            width: v.width,
+            height: v.height,
+            chroma: v.chroma.unwrap_or(Chroma::C420),
+            depth: v.depth.unwrap_or(8).clamp(8, 16),
+            colour: v.colour,
+            fields: v.fields,
+            pixel_shape: v.pixel_shape,
+            rotation: v.rotation,
+            rate: v.rate.filter(|r| r.value() <= 1000.0),
+            timescale: track.timescale,
+        })
+    }
+}
+
+/// Pictures in, pictures out.
+pub trait VideoFilter: Send {
+    /// Takes one picture; what became ready is appended, in the order of showing.
+    fn push(&mut self, shown: Shown, out: &mut Vec<Shown>) -> Result<()>;
+    /// Gives what is held back.
+    fn finish(&mut self, out: &mut Vec<Shown>) -> Result<()> {
+        let _ = out;
+        Ok(())
+    }
+}
+
+/// One filter with its numbers: a node of the plan's graph.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Step {
+    /// Two fields become one picture (or two).
+    Deinterlace(Deinterlacing),
+    /// Pictures are repeated and left out until so many come in a second.
+    Rate(Ratio),
+    /// A part of the picture.
+    Crop(Rect),
+    /// Both sides halved: what everything that shrinks a lot begins with.
+    Halve,
+    Scale {
+        width: u32,
+        height: u32,
+        kernel: Kernel,
+    },
+    /// Turned clockwise by 90, 180 or 270 degrees.
+    Turn(u16),
+    /// Set into a larger frame.
+    Place(Place),
+    /// 8 bits of 4:2:0 in limited range.
+    Plain,
+    /// One picture each time so many ticks have passed.
+    Sample(i64),
+    /// The picture of one moment, in ticks.
+    At(i64),
+}
+
+impl Step {
+    /// What comes out of it.
+    pub fn form(&self, from: &Form) -> Result<Form> {
+        let mut to = from.clone();
+        match self {
+            Step::Deinterlace(d) => {
+                to.fields = Fields::Progressive;
+                if d.every_field {
+                    to.rate = from.rate.and_then(|r| Ratio::new(u64::from(r.num) * 2, r.den.into()));
+                    to.timescale = from.timescale.saturating_mul(2);
+                }
+            }
+            Step::Rate(r) => {
+                to.rate = Some(*r);
+                to.timescale = rate::timescale(from.timescale, *r);
+            }
+            Step::Crop(r) => {
+                if !r.is_inside(from.width, from.height) {
+                    let (w, h) = (from.width, from.height);
+                    return Err(Error::setting("crop", format!("{r} is not inside a picture of {w}x{h}")));
+                }
+                (to.width, to.height) = (r.width, r.height);
+            }
+            Step::Halve => (to.width, to.height) = (from.width.div_ceil(2), from.height.div_ceil(2)),
+            Step::Scale { width, height, .. } => {
+                (to.width, to.height, to.pixel_shape) = (*width, *height, Ratio::ONE);
+            }
+            Step::Turn(by) => {
+                if by % 180 == 90 {
+                    (to.width, to.height) = (from.height, from.width);
+                    to.pixel_shape = Ratio::new(from.pixel_shape.den.into(), from.pixel_shape.num.into())
+                        .unwrap_or(Ratio::ONE);
+                }
+                to.rotation = (from.rotation + 360 - by) % 360;
+            }
+            Step::Place(p) => (to.width, to.height) = (p.width, p.height),
+            Step::Sample(_) | Step::At(_) => to.rate = None,
+            Step::Plain => {
+                (to.chroma, to.depth) = (Chroma::C420, 8);
+                to.colour = convert::colour_after(from.colour, Some(from.chroma));
+            }
+        }
+        Ok(to)
+    }
+
+    pub fn start(&self, from: &Form, pool: &Pool) -> Result<Box<dyn VideoFilter>> {
+        let pool = pool.clone();
+        Ok(match self.clone() {
+            Step::Deinterlace(d) => Box::new(Deinterlacer::new(d, from, pool)),
+            Step::Rate(r) => Box::new(rate::Rate::new(r, from.timescale)),
+            Step::Crop(r) => each(move |f| frame::crop(f, r, &pool)),
+            Step::Halve => each(move |f| halve::halve(f, &pool)),
+            Step::Scale { width, height, kernel } => {
+                let mut scaler = Scaler::with(width, height, kernel, pool);
+                each(move |f| scaler.scale(f))
+            }
+            Step::Turn(by) => each(move |f| turn::turn(f, by, &pool)),
+            Step::Place(p) => {
+                let mut placer = frame::Placer::new(p, pool);
+                each(move |f| placer.place(f))
+            }
+            Step::Sample(every) => Box::new(pick::Sample { every, next: None }),
+            Step::At(at) => Box::new(pick::At { at, held: None, done: false }),
+            Step::Plain => {
+                let mut converter = Converter::new(pool);
+                Box::new(Each(move |f: &Arc<VideoFrame>| {
+                    if convert::is_plain(f) { Ok(f.clone()) } else { converter.convert(f).map(Arc::new) }
+                }))
+            }
+        })
+    }
+
+    /// For people, with its numbers.
+    pub fn words(&self) -> String {
+        match self {
+            Step::Deinterlace(d) => d.words(),
+            Step::Rate(r) => format!("{r} frames a second, by repeating and leaving out"),
+            Step::Crop(r) => format!("crop to {r}"),
+            Step::Halve => "halve both sides".into(),
+            Step::Scale { width, height, kernel } => format!("scale to {width}x{height}, {}", kernel.words()),
+            Step::Turn(by) => format!("turn {by} degrees clockwise"),
+            Step::Place(p) => p.words(),
+            Step::Sample(_) => "one picture a second, to choose from".into(),
+            Step::At(_) => "the picture of one moment".into(),
+            Step::Plain => "8-bit 4:2:0, limited range".into(),
+        }
+    }
+}
+
+/// A filter that gives one picture for each.
+struct Each<F>(F);
+
+fn each<F>(mut work: F) -> Box<dyn VideoFilter>
+where
+    F: FnMut(&VideoFrame) -> Result<VideoFrame> + Send + 'static,
+{
+    Box::new(Each(move |f: &Arc<VideoFrame>| work(f).map(Arc::new)))
+}
+
+impl<F: FnMut(&Arc<VideoFrame>) -> Result<Arc<VideoFrame>> + Send> VideoFilter for Each<F> {
+    fn push(&mut self, shown: Shown, out: &mut Vec<Shown>) -> Result<()> {
+        out.push(Shown { frame: self.0(&shown.frame)?, ..shown });
+        Ok(())
+    }
+}
+
+/// Filters one behind the other.
+pub struct Chain {
+    filters: Vec<Box<dyn VideoFilter>>,
+}
+
+impl Chain {
+    pub fn new(filters: Vec<Box<dyn VideoFilter>>) -> Chain {
+        Chain { filters }
+    }
+
+    pub fn push(&mut self, shown: Shown, out: &mut Vec<Shown>) -> Result<()> {
+        run(&mut self.filters, shown, out)
+    }
+
+    pub fn finish(&mut self, out: &mut Vec<Shown>) -> Result<()> {
+        for n in 0..self.filters.len() {
+            let mut rest = Vec::new();
+            self.filters[n].finish(&mut rest)?;
+            for shown in rest {
+                run(&mut self.filters[n + 1..], shown, out)?;
+            }
+        }
+        Ok(())
+    }
+}
+
+fn run(filters: &mut [Box<dyn VideoFilter>], shown: Shown, out: &mut Vec<Shown>) -> Result<()> {
+    let Some((first, rest)) = filters.split_first_mut() else {
+        out.push(shown);
+        return Ok(());
+    };
+    let mut ready = Vec::new();
+    first.push(shown, &mut ready)?;
+    ready.into_iter().try_for_each(|s| run(rest, s, out))
+}

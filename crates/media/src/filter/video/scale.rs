@@ -7,8 +7,29 @@ use fast_image_resize as fir;
 use fir::PixelTrait;
 use fir::images::{TypedCroppedImage, TypedCroppedImageMut, TypedImage, TypedImageRef};
 use fir::pixels::{U8, U16};
+use serde::{Deserialize, Serialize};
 
-/// Scales pictures to one size with a Catmull-Rom kernel, widened when shrinking so that nothing aliases.
+/// How samples are weighed.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Kernel {
+    Bilinear,
+    #[default]
+    CatmullRom,
+    Lanczos,
+}
+
+impl Kernel {
+    pub fn words(self) -> &'static str {
+        match self {
+            Kernel::Bilinear => "bilinear",
+            Kernel::CatmullRom => "Catmull-Rom",
+            Kernel::Lanczos => "Lanczos",
+        }
+    }
+}
+
+/// Scales pictures to one size with a kernel that is widened when shrinking, so that nothing aliases.
 pub struct Scaler {
     width: u32,
     height: u32,
@@ -19,9 +40,17 @@ pub struct Scaler {
 
 impl Scaler {
     pub fn new(width: u32, height: u32, pool: Pool) -> Self {
-        let options = fir::ResizeOptions::new()
-            .resize_alg(fir::ResizeAlg::Convolution(fir::FilterType::CatmullRom))
-            .use_alpha(false);
+        Scaler::with(width, height, Kernel::default(), pool)
+    }
+
+    pub fn with(width: u32, height: u32, kernel: Kernel, pool: Pool) -> Self {
+        let kernel = match kernel {
+            Kernel::Bilinear => fir::FilterType::Bilinear,
+            Kernel::CatmullRom => fir::FilterType::CatmullRom,
+            Kernel::Lanczos => fir::FilterType::Lanczos3,
+        };
+        let options =
+            fir::ResizeOptions::new().resize_alg(fir::ResizeAlg::Convolution(kernel)).use_alpha(false);
         Scaler { width, height, pool, inner: fir::Resizer::new(), options }
     }
 
@@ -74,16 +103,25 @@ impl Scaler {
 /// The largest size of even sides within `limit` that keeps the shown shape of a picture of `width` x
 /// `height` pixels of shape `pixel`. Nothing is made larger than it is. A side of `limit` may be 0: free.
 pub fn fit(width: u32, height: u32, pixel: Ratio, limit: (u32, u32)) -> (u32, u32) {
+    sized(width, height, pixel, limit, 1.0)
+}
+
+/// As [`fit`], but what is smaller is made larger.
+pub fn enlarged(width: u32, height: u32, pixel: Ratio, limit: (u32, u32)) -> (u32, u32) {
+    sized(width, height, pixel, limit, f64::INFINITY)
+}
+
+fn sized(width: u32, height: u32, pixel: Ratio, limit: (u32, u32), most: f64) -> (u32, u32) {
     let (w, h) = square(width, height, pixel);
     let (w, h) = (f64::from(w), f64::from(h));
     let side = |limit: u32, v: f64| if limit == 0 { 1.0 } else { f64::from(limit) / v };
-    let by = side(limit.0, w).min(side(limit.1, h)).min(1.0);
+    let by = side(limit.0, w).min(side(limit.1, h)).min(most);
     // The nearest even number, but never over the picture's own side or the limit.
-    let even = |v: f64, limit: u32| {
-        let most = if limit == 0 || by >= 1.0 { v } else { f64::from(limit) };
+    let even = |v: f64, limit: u32, own: f64| {
+        let most = if by >= 1.0 && most <= 1.0 || limit == 0 { own.max(v) } else { f64::from(limit) };
         (((v / 2.0).round() as u32) * 2).min(most as u32 & !1).max(2)
     };
-    (even(w * by, limit.0), even(h * by, limit.1))
+    (even(w * by, limit.0, w), even(h * by, limit.1, h))
 }
 
 /// The size in square pixels. Only one side is stretched, so that no sample is thrown away for it.
@@ -110,6 +148,7 @@ mod tests {
     #[case((720, 576), (12, 11), (0, 0), (784, 576))]
     #[case((1921, 1081), (1, 1), (0, 0), (1920, 1080))]
     #[case((4096, 2), (1, 1), (64, 64), (64, 2))]
+    #[case((854, 480), (1, 1), (320, 0), (320, 180))]
     fn sizes_fit(
         #[case] size: (u32, u32),
         #[case] px: (u64, u64),

@@ -1,6 +1,7 @@
 //! From the configuration as written to the house: every value checked, every name resolved. All faults
 //! are collected, so that one look mends the file.
 
+mod media;
 mod words;
 
 use super::locate::{Fault, Step};
@@ -8,9 +9,7 @@ use super::{House, Make, MakerLimits, Original, Part, Place, Preset, Rule, Watch
 use crate::naming::Template;
 use crate::route::Condition;
 use crate::services::Service;
-use media::codec::h264::Rate;
-use media::recipe::{self, AudioRecipe, BitRecipe, StillChoice, StillRecipe, VideoRecipe};
-use media::show;
+use ::media::show;
 use std::path::{Component, Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
@@ -80,7 +79,7 @@ impl Checker<'_> {
 
     fn size(&mut self, path: At, text: Option<&str>) -> (u32, u32) {
         let Some(text) = text else { return (0, 0) };
-        let most = media::limits::MAX_PICTURE_SIDE;
+        let most = ::media::limits::MAX_PICTURE_SIDE;
         match values::size(text) {
             Some((w, h)) if w <= most && h <= most => (w, h),
             _ => {
@@ -216,6 +215,12 @@ pub fn house(raw: raw::House, file: &Path, base: &Path, stated: &[toml::Table]) 
         let version = stated.get(i).map_or_else(String::new, version);
         presets.push(Arc::new(preset(&mut c, &here, p, &services, version)));
     }
+    // The shipped ones, unless the house has one of that name.
+    for p in super::presets::shipped() {
+        if !presets.iter().any(|own| own.name == p.name) {
+            presets.push(p.clone());
+        }
+    }
 
     let mut names = Vec::new();
     let mut rules = Vec::new();
@@ -244,6 +249,20 @@ pub fn house(raw: raw::House, file: &Path, base: &Path, stated: &[toml::Table]) 
         presets,
         rules,
     })
+}
+
+/// Presets alone, as a file of them holds them.
+pub fn presets(raw: &[raw::Preset], stated: &[toml::Table]) -> Result<Vec<Preset>, Vec<Fault>> {
+    let mut c = Checker { base: Path::new("/"), faults: Vec::new() };
+    let (mut names, mut out) = (Vec::new(), Vec::new());
+    for (i, p) in raw.iter().enumerate() {
+        let here = at(&[Step::Key("preset"), Step::Index(i)]);
+        c.name(key(&here, "name"), &p.name, &names);
+        names.push(p.name.clone());
+        let version = stated.get(i).map_or_else(String::new, version);
+        out.push(preset(&mut c, &here, p, &[], version));
+    }
+    if c.faults.is_empty() { Ok(out) } else { Err(c.faults) }
 }
 
 fn listed(names: Vec<&str>) -> String {
@@ -370,109 +389,45 @@ fn preset(c: &mut Checker<'_>, here: &At, p: &raw::Preset, services: &[Service],
     if p.still.is_some() && (p.video.is_some() || p.audio.is_some()) {
         c.fault(key(here, "still"), "'still' beside 'video' or 'audio'", "a preset of its own for stills");
     }
-    let media = p.still.is_some() || p.video.is_some() || p.audio.is_some();
+    let makes = p.still.is_some() || p.video.is_some() || p.audio.is_some();
     match &p.transcript {
-        Some(_) if media => {
+        Some(_) if makes => {
             let wanted = "a preset of its own for transcripts";
             c.fault(key(here, "transcript"), "'transcript' beside 'video', 'audio' or 'still'", wanted);
         }
         Some(t) => {
             let parts = words::transcript(c, &key(here, "transcript"), t, services);
-            return Preset { name: p.name.clone(), parts, version };
+            return Preset {
+                name: p.name.clone(),
+                about: p.about.clone().unwrap_or_default(),
+                parts,
+                version,
+            };
         }
-        None if !media => c.fault(
+        None if !makes => c.fault(
             here.clone(),
             "a preset that makes nothing",
             "a [preset.video], [preset.audio], [preset.still] or [preset.transcript] table",
         ),
         None => (),
     }
-    let recipe = recipe::Recipe {
-        video: p.video.as_ref().map(|v| video(c, &key(here, "video"), v)),
-        audio: p.audio.as_ref().map(|a| audio(c, &key(here, "audio"), a)),
-        still: p.still.as_ref().map(|s| still(c, &key(here, "still"), s)),
-    };
-    let extension = match &recipe {
-        recipe::Recipe { still: Some(StillRecipe { format: StillChoice::Png, .. }), .. } => "png",
-        recipe::Recipe { still: Some(_), .. } => "jpg",
-        recipe::Recipe { video: Some(_), .. } => "mp4",
-        _ => "m4a",
-    };
+    let recipe = media::recipe(c, here, p);
+    let extension = media::extension(c, here, &recipe);
     let parts = vec![Part { recipe: recipe.into(), extension: extension.into() }];
-    Preset { name: p.name.clone(), parts, version }
+    Preset { name: p.name.clone(), about: p.about.clone().unwrap_or_default(), parts, version }
 }
 
 /// From the settings as stated: another form in which a program keeps them changes nothing.
 fn version(stated: &toml::Table) -> String {
     let mut settings = stated.clone();
-    settings.remove("name");
+    for told in ["name", "about", "version"] {
+        settings.remove(told);
+    }
     // A table keeps its keys sorted, and JSON has one form for each value.
     let text = serde_json::to_vec(&settings).unwrap_or_default();
-    format!("{:08x}", xxh3_64(&text) as u32)
-}
-
-fn video(c: &mut Checker<'_>, here: &At, v: &raw::Video) -> VideoRecipe {
-    c.one_of(key(here, "codec"), v.codec.as_deref(), &["h264"]);
-    let fit = c.size(key(here, "fit"), v.fit.as_deref());
-    let key_every =
-        c.duration(key(here, "key_every"), v.key_every.as_deref(), "2 s", Duration::from_millis(1));
-    let rate = match (v.quantiser, v.bitrate.as_deref()) {
-        (Some(_), Some(_)) => {
-            c.fault(key(here, "bitrate"), "'bitrate' beside 'quantiser'", "one of the two");
-            BitRecipe::Quantiser(Rate::MIN_QUANTISER)
-        }
-        (None, Some(text)) => match values::bitrate(text) {
-            Some(n) if (Rate::MIN_AVERAGE..=Rate::MAX_AVERAGE).contains(&n) => BitRecipe::Average(n),
-            _ => {
-                c.fault(
-                    key(here, "bitrate"),
-                    format!("\"{text}\""),
-                    "a rate such as \"2.5 Mbit/s\", from \"32 kbit/s\" to \"200 Mbit/s\"",
-                );
-                BitRecipe::Average(Rate::MIN_AVERAGE)
-            }
-        },
-        (q, None) => {
-            let (least, most) = (Rate::MIN_QUANTISER.into(), Rate::MAX_QUANTISER.into());
-            BitRecipe::Quantiser(c.number(key(here, "quantiser"), q.unwrap_or(26), least, most) as u8)
-        }
-    };
-    VideoRecipe { fit, rate, key_every_ms: key_every.as_millis().min(u32::MAX.into()) as u32 }
-}
-
-fn audio(c: &mut Checker<'_>, here: &At, a: &raw::Audio) -> AudioRecipe {
-    c.one_of(key(here, "codec"), a.codec.as_deref(), &["aac"]);
-    let text = a.bitrate.as_deref().unwrap_or("128 kbit/s");
-    let bits = match values::bitrate(text) {
-        Some(n) if (AudioRecipe::MIN_BITS..=AudioRecipe::MAX_BITS).contains(&n) => n,
-        _ => {
-            c.fault(
-                key(here, "bitrate"),
-                format!("\"{text}\""),
-                "a rate such as \"128 kbit/s\", from \"16 kbit/s\" to \"512 kbit/s\"",
-            );
-            AudioRecipe::MIN_BITS
-        }
-    };
-    let channels = c.number(key(here, "channels"), a.channels.unwrap_or(2), 1, 2) as u16;
-    let rates = media::codec::aac::RATES;
-    let rate = a.rate.and_then(|r| {
-        let known = u32::try_from(r).ok().filter(|r| rates.contains(r));
-        if known.is_none() {
-            c.fault(key(here, "rate"), r.to_string(), format!("one of {rates:?}"));
-        }
-        known
-    });
-    AudioRecipe { bits, channels, rate }
-}
-
-fn still(c: &mut Checker<'_>, here: &At, s: &raw::Still) -> StillRecipe {
-    c.one_of(key(here, "format"), s.format.as_deref(), &["jpeg", "png"]);
-    let fit = c.size(key(here, "fit"), s.fit.as_deref());
-    let quality = c.number(key(here, "quality"), s.quality.unwrap_or(85), 1, 100) as u8;
-    let format =
-        if s.format.as_deref() == Some("png") { StillChoice::Png } else { StillChoice::Jpeg(quality) };
-    StillRecipe { fit, format }
+    let number = stated.get("version").and_then(toml::Value::as_integer);
+    let number = number.map_or(String::new(), |n| format!("{n}-"));
+    format!("{number}{:08x}", xxh3_64(&text) as u32)
 }
 
 fn rule(

@@ -38,7 +38,7 @@ pub fn carry(d: &Desk<'_>, output: u32, place: &str) -> Result<Next> {
             let cause = Cause::Place { name: place.to_owned(), why: t.to_string() };
             // What is refused stays so until a person acts: it is not tried as often.
             let factor = if place_is_away { 1 } else { REFUSED_WAITS };
-            Ok(Next::Wait { cause, wait: d.porter.house.retry_after * factor, place_is_away })
+            Ok(Next::Wait { cause, wait: d.house.retry_after * factor, place_is_away })
         }
     }
 }
@@ -70,7 +70,7 @@ impl Carried<'_> {
     fn place(&self) -> std::result::Result<Box<dyn Place>, Broken> {
         let porter = self.d.porter;
         let name = &self.delivery.place;
-        let Some(config::Place { folder, .. }) = porter.house.place(name) else {
+        let Some(config::Place { folder, .. }) = self.d.house.place(name) else {
             let why = format!("place \"{name}\" is not in the configuration any more");
             return Err(Error::NotConfigured(why).into());
         };
@@ -187,7 +187,7 @@ impl Carried<'_> {
         if remade >= MAX_REMADE {
             let why =
                 format!("{why}; it was made again {remade} times. Is the disk of the state folder good?");
-            return Ok(Next::wait(Cause::System { why }, self.d.porter.house.retry_after));
+            return Ok(Next::wait(Cause::System { why }, self.d.house.retry_after));
         }
         let (output, preset) = (self.output.number, self.output.preset.clone());
         self.d.commit(Change::Remade { job, output, preset, why: why.to_owned() })?;

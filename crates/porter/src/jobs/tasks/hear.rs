@@ -24,10 +24,9 @@ pub fn hear(d: &Desk<'_>, task: &Task) -> Result<Next> {
                 _ => None,
             });
             Ok(match away {
-                Some(why) => Next::wait(
-                    Cause::Service { why },
-                    wait_after(start.elapsed(), d.porter.house.retry_after),
-                ),
+                Some(why) => {
+                    Next::wait(Cause::Service { why }, wait_after(start.elapsed(), d.house.retry_after))
+                }
                 None => Next::Moved,
             })
         }

@@ -22,15 +22,11 @@ pub fn look(d: &Desk<'_>, task: &Task) -> Result<Next> {
     if let Some(known) = worked_on_before(d, &source)? {
         return d.withdraw(&known);
     }
+    super::reason::take_back(d);
     d.commit(Change::Begun { job: d.job.id })?;
     let folder = d.work_folder()?;
     let order = d.order(Work::Look, &folder);
-    let run = Run {
-        program: &d.porter.program,
-        limits: &d.porter.house.maker,
-        source: Some(source.open()?),
-        order,
-    };
+    let run = Run { program: &d.porter.program, limits: &d.house.maker, source: Some(source.open()?), order };
     match maker::run(run, |p| d.worker.tell(p), || d.porter.stopping())? {
         Outcome::Looked(facts) => match &facts.damage {
             Some(damage) => d.damaged(task.cause.as_ref(), &format!("damaged: {damage}")),
@@ -67,7 +63,7 @@ fn worked_on_before(d: &Desk<'_>, source: &original::Found) -> Result<Option<Str
 fn plan(d: &Desk<'_>, facts: &Facts) -> Result<Next> {
     let job = d.job;
     let item = Item { watch: &d.watch.name, path: &job.path, arrived: job.arrived, job: job.id };
-    let decision: Decision = route::decide(&d.porter.house, &item, facts);
+    let decision: Decision = route::decide(d.house, &item, facts);
     if decision.outputs.is_empty() {
         return d.turn_away(&decision.why_nothing(facts));
     }

@@ -96,11 +96,11 @@ impl Desk<'_> {
             Source::Gone => return Ok(Made::Gone(self.withdraw(original::GONE)?)),
         };
         let mut order = self.order(work, folder);
-        order.bounds.seconds = self.porter.house.maker.longest.as_secs().saturating_mul(64).max(60);
+        order.bounds.seconds = self.house.maker.longest.as_secs().saturating_mul(64).max(60);
         order.secrets = secrets(&order.work)?;
         let run = Run {
             program: &self.porter.program,
-            limits: &self.porter.house.maker,
+            limits: &self.house.maker,
             source: Some(source.open()?),
             order,
         };

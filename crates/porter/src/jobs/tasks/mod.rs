@@ -10,7 +10,7 @@ pub mod reason;
 mod turn_away;
 
 use super::Porter;
-use crate::config::Watch;
+use crate::config::{House, Watch};
 use crate::control::Seat;
 use crate::error::{Error, Result};
 use crate::files::known::Role;
@@ -86,7 +86,7 @@ impl Watching for Worker {
 /// Does a task, and records where it stands.
 pub fn run(porter: &Porter, key: &TaskKey, worker: &Worker) -> How {
     let start = Instant::now();
-    let retry = porter.house.retry_after;
+    let retry = porter.house().retry_after;
     let next = match work(porter, key, worker) {
         Ok(next) => next,
         Err(Error::Stopped) => return How::Stopped,
@@ -140,8 +140,12 @@ fn work(porter: &Porter, key: &TaskKey, worker: &Worker) -> Result<Next> {
     if job.ended.is_some() {
         return Ok(Next::Moved);
     }
-    let watch = porter.watch(&job.watch)?;
-    let d = Desk { porter, watch, job: &job, key, worker };
+    // A task keeps the house that it began with.
+    let house = porter.house();
+    let watch = house.watch(&job.watch).ok_or_else(|| {
+        Error::NotConfigured(format!("its watch \"{}\" is not in the configuration any more", job.watch))
+    })?;
+    let d = Desk { porter, house: &house, watch, job: &job, key, worker };
     match &key.step {
         Step::Look => look::look(&d, &task),
         Step::Make => make::make(&d, &task),
@@ -156,6 +160,7 @@ fn work(porter: &Porter, key: &TaskKey, worker: &Worker) -> Result<Next> {
 /// What every step needs.
 pub(super) struct Desk<'a> {
     porter: &'a Porter,
+    house: &'a House,
     watch: &'a Watch,
     job: &'a Job,
     key: &'a TaskKey,
@@ -200,7 +205,7 @@ impl Desk<'_> {
 impl Porter {
     pub(super) fn open_watch(&self, watch: &Watch) -> Result<Dir> {
         self.folders.open(&self.store, Role::Watch, &watch.name, &watch.folder, false).map_err(|e| match e {
-            Error::Away(why) => Error::Away(format!("watch folder \"{}\": {why}", watch.name)),
+            Error::Away(why) => Error::WatchAway { name: watch.name.clone(), why },
             e => e,
         })
     }

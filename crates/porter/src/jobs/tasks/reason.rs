@@ -3,9 +3,12 @@
 use super::Desk;
 use super::original::shortened;
 use crate::clock;
+use crate::files::Dir;
 use crate::report::told;
 use media::show;
 use std::ffi::{OsStr, OsString};
+use std::io::Read;
+use std::path::Path;
 
 /// What a reason's file is called behind the original's name.
 pub const ENDING: &str = ".why.txt";
@@ -17,20 +20,14 @@ pub fn reason_name(name: &OsStr) -> OsString {
 }
 
 pub fn reason_text(d: &Desk<'_>) -> String {
-    let (house, watch, job) = (&d.porter.house, d.watch, d.job);
+    let (house, watch, job) = (d.house, d.watch, d.job);
     let mut text = format!("{}\n\n", show::text(job.reason.as_deref().unwrap_or("turned away")));
     let mut line = |name: &str, value: String| text.push_str(&format!("{name:<10} {value}\n"));
     line("file:", show::path(&job.path));
     line("found:", format!("{} bytes, arrived {}", job.seen.size, clock::local(job.arrived)));
-    let formats: Vec<&str> = media::container::FORMATS
-        .iter()
-        .map(|f| f.name)
-        .chain(media::still::FORMATS.iter().map(|f| f.name))
-        .collect();
-    line(
-        "expected:",
-        format!("a whole file ({}) that a rule holds for and this program can decode", formats.join(", ")),
-    );
+    if let Some(expected) = expected(&job.path) {
+        line("expected:", expected);
+    }
     line("settings:", format!("{}, job {}", show::path(&house.file), job.id));
     line("", format!("watch \"{}\" on {}", watch.name, show::path(&watch.folder)));
     line("", format!("steady {:?}, second look after {:?}", watch.steady, watch.second_look));
@@ -47,6 +44,52 @@ pub fn reason_text(d: &Desk<'_>) -> String {
     }
     text.push_str(&format!("\n{LAST_LINE}\n"));
     text
+}
+
+/// A file that was turned away and is back in its watch folder: its reason, which lies alone now, is of the past. Only
+/// what we wrote about this very file of this watch goes; whatever hinders it is no trouble of the job.
+pub fn take_back(d: &Desk<'_>) {
+    let inside = &d.job.path;
+    let taken = || -> std::io::Result<()> {
+        let folder = Dir::open(&d.watch.turned_away)?;
+        let (dir, name) = folder.holder(inside, false)?;
+        let reason = reason_name(name);
+        if dir.look(name)?.is_some() || dir.look(&reason)?.is_none() {
+            return Ok(());
+        }
+        let mut text = String::new();
+        dir.read(&reason)?.take(1_000_000).read_to_string(&mut text)?;
+        let of_file = text.contains(&format!("file:      {}\n", show::path(inside)));
+        let of_watch = text.contains(&format!("watch \"{}\" on ", d.watch.name));
+        if of_file && of_watch && text.trim_end().ends_with(LAST_LINE) {
+            dir.remove(&reason)?;
+        }
+        Ok(())
+    };
+    let _ = taken();
+}
+
+/// What would have been right for a file of this kind; nothing for what is no media by its name either.
+fn expected(path: &Path) -> Option<String> {
+    let ending = path.extension()?.to_str()?.to_ascii_lowercase();
+    let (what, formats): (&str, Vec<&str>) = match ending.as_str() {
+        "jpg" | "jpeg" | "png" | "tif" | "tiff" | "webp" | "bmp" | "avif" | "exr" | "dpx" | "heic"
+        | "heif" | "dng" | "nef" | "cr2" | "cr3" | "arw" => {
+            ("picture", media::still::FORMATS.iter().map(|f| f.name).collect())
+        }
+        "wav" | "mp3" | "m4a" | "aac" | "flac" | "aif" | "aiff" | "caf" | "opus" | "ogg" | "oga" | "wma"
+        | "bwf" => {
+            let sound = ["WAV", "AIFF", "CAF", "FLAC", "MPEG audio", "ADTS", "Ogg", "MP4"];
+            ("sound file", sound.to_vec())
+        }
+        "mp4" | "mov" | "m4v" | "mxf" | "mkv" | "webm" | "avi" | "mpg" | "mpeg" | "ts" | "m2ts" | "mts"
+        | "vob" | "ogv" | "wmv" | "y4m" | "ivf" | "gif" | "part" => {
+            let film = ["MP4", "Matroska", "MPEG transport stream", "MPEG program stream", "AVI", "Ogg"];
+            ("clip", film.to_vec())
+        }
+        _ => return None,
+    };
+    Some(format!("a whole {what} ({}) that a rule holds for and this program can decode", formats.join(", ")))
 }
 
 #[cfg(test)]

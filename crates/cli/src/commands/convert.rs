@@ -1,0 +1,148 @@
+//! `convert`: files by presets, without a house.
+
+use super::presets::chosen;
+use crate::args::Convert;
+use crate::ui::{self, bars::Bars};
+use anyhow::{Result, anyhow};
+use media::run::Control;
+use porter::config::Preset;
+use porter::convert::{self, Converted};
+use porter::naming::Template;
+use serde_json::json;
+use std::path::Path;
+use std::process::ExitCode;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+const LOOK_EVERY: Duration = Duration::from_millis(100);
+const TELL_EVERY: Duration = Duration::from_secs(1);
+/// Exit status after Ctrl-C, as shells count it.
+const INTERRUPTED: u8 = 130;
+
+pub fn convert(a: &Convert) -> Result<ExitCode> {
+    let presets = chosen(&a.presets)?;
+    let name = Template::parse(&a.name).map_err(|e| anyhow!("--name \"{}\": wanted is {e}", a.name))?;
+    let stop = Arc::new(AtomicBool::new(false));
+    for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM, signal_hook::consts::SIGHUP] {
+        signal_hook::flag::register(signal, stop.clone())?;
+    }
+    let mut failed = false;
+    for path in &a.files {
+        match one(a, path, &presets, &name, &stop) {
+            Ok(fine) => failed |= !fine,
+            Err(_) if stop.load(Ordering::Relaxed) => {
+                eprintln!("stopped; nothing half made is left");
+                return Ok(ExitCode::from(INTERRUPTED));
+            }
+            Err(e) => {
+                failed = true;
+                if a.json {
+                    event(
+                        json!({ "what": "failed", "file": media::show::path(path), "why": format!("{e:#}") }),
+                    );
+                } else {
+                    eprintln!("{}: {e:#}", media::show::path(path));
+                }
+            }
+        }
+    }
+    Ok(ExitCode::from(u8::from(failed)))
+}
+
+fn event(value: serde_json::Value) {
+    crate::say!("{value}");
+}
+
+/// True if everything that applies to the file was made.
+fn one(
+    a: &Convert,
+    path: &Path,
+    presets: &[Arc<Preset>],
+    name: &Template,
+    stop: &Arc<AtomicBool>,
+) -> Result<bool> {
+    let planned = convert::plan(path, presets)?;
+    let file = media::show::path(path);
+    let outputs = planned.outputs();
+    let names: Vec<String> = outputs.iter().map(|p| p.name.clone()).collect();
+    let totals: Vec<Option<u64>> = (0..outputs.len())
+        .map(|n| planned.plan.outputs.get(n).and_then(|o| o.total().or(planned.plan.total)))
+        .collect();
+    let is_still = |n: usize| planned.plan.outputs.get(n).is_some_and(|o| o.film().is_none());
+    let stills: Vec<bool> = (0..outputs.len()).map(is_still).collect();
+    let seconds = planned.facts.duration.map(|d| d.seconds);
+    let control = Control::new(outputs.len());
+    if a.json {
+        event(json!({ "what": "planned", "file": file, "outputs": names }));
+    }
+    let start = Instant::now();
+    let done = std::thread::scope(|scope| {
+        let work = scope.spawn(|| planned.run(&a.to, name, &control));
+        let mut bars = Bars::new(&names, &totals, seconds, !a.json);
+        let mut told = Instant::now();
+        while !work.is_finished() {
+            std::thread::sleep(LOOK_EVERY);
+            if stop.load(Ordering::Relaxed) {
+                control.stop();
+            }
+            // A still is one picture at the end: until then it is as far as the source is.
+            let now: Vec<u64> = (0..names.len())
+                .map(|n| if stills[n] { control.done() } else { control.done_by(n) })
+                .collect();
+            bars.show(&now);
+            if a.json && told.elapsed() >= TELL_EVERY {
+                told = Instant::now();
+                for ((preset, done), of) in names.iter().zip(&now).zip(&totals) {
+                    event(
+                        json!({ "what": "progress", "file": file, "preset": preset, "done": done, "of": of }),
+                    );
+                }
+            }
+        }
+        bars.take_away();
+        work.join().map_err(|_| anyhow!("the work ended early"))?.map_err(anyhow::Error::from)
+    })?;
+    if stop.load(Ordering::Relaxed) {
+        return Err(anyhow!("stopped"));
+    }
+    let took = start.elapsed().as_secs_f64();
+    let speed = seconds
+        .filter(|s| *s > 0.0)
+        .map(|s| format!(", {:.1} times as fast as it plays", s / took.max(0.001)));
+    if !a.json {
+        crate::say!("{file}: in {}{}", ui::seconds(took), speed.unwrap_or_default());
+    }
+    // Every one is told.
+    let fine: Vec<bool> = done.into_iter().map(|c| tell(a, &file, c)).collect();
+    Ok(!fine.contains(&false))
+}
+
+/// Says what became of one output; true if it was made.
+fn tell(a: &Convert, file: &str, c: Converted) -> bool {
+    let preset = &c.preset.name;
+    match c.end {
+        Ok((path, made)) if a.json => {
+            let path = media::show::path(&path);
+            event(json!({ "what": "made", "file": file, "preset": preset, "path": path, "made": made }));
+            true
+        }
+        Ok((path, made)) => {
+            let bytes = std::fs::metadata(&path).map_or(0, |m| m.len());
+            let size = made.size.map_or(String::new(), |(w, h)| format!(", {w}x{h}"));
+            let long =
+                if made.seconds > 0.0 { format!(", {}", ui::seconds(made.seconds)) } else { String::new() };
+            crate::say!("  {}  ({}{size}{long})", media::show::path(&path), ui::bytes(bytes));
+            made.notes.iter().for_each(|n| crate::say!("    note: {n}"));
+            true
+        }
+        Err(e) => {
+            if a.json {
+                event(json!({ "what": "not made", "file": file, "preset": preset, "why": e.to_string() }));
+            } else {
+                crate::say!("  {preset}: not made: {e}");
+            }
+            false
+        }
+    }
+}

@@ -1,0 +1,153 @@
+//! The table of encoders: one row says what an encoder takes and how it is begun. To add one: a file here that implements
+//! [`EncodeVideo`] or [`EncodeAudio`], a name in the recipe, and a row.
+
+use super::{EncodeAudio, EncodeVideo, PictureForm, aac, h264, opus, pcm, vpx};
+use crate::error::{Error, Result};
+use crate::recipe::{AudioCodec, BitRecipe, VideoCodec};
+use crate::track::{Codec, PcmKind, PcmLayout};
+
+/// An encoder of pictures, 8-bit 4:2:0 all of them.
+pub struct VideoCoder {
+    pub codec: VideoCodec,
+    pub name: &'static str,
+    /// What a track of it holds.
+    pub coded: Codec,
+    /// Smallest side.
+    pub least: u32,
+    /// Why it is not there in this program.
+    pub missing: Option<&'static str>,
+    pub open: fn(&PictureForm, BitRecipe, u32) -> Result<Box<dyn EncodeVideo>>,
+}
+
+/// An encoder of sound.
+pub struct AudioCoder {
+    pub codec: AudioCodec,
+    pub name: &'static str,
+    pub coded: Codec,
+    /// Samples a second that it takes; empty for all.
+    pub rates: &'static [u32],
+    pub most_channels: u16,
+    /// Samples of each channel in a packet.
+    pub frame: u32,
+    /// Bits a second for a pair of channels mean something to it.
+    pub has_bits: bool,
+    pub open: fn(&SoundForm) -> Result<Box<dyn EncodeAudio>>,
+}
+
+/// What a sound encoder must be told.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct SoundForm {
+    pub rate: u32,
+    pub channels: u16,
+    /// Bits a second for all channels together.
+    pub bits: u32,
+}
+
+pub static VIDEO_CODERS: &[VideoCoder] = &[
+    VideoCoder {
+        codec: VideoCodec::H264,
+        name: "H.264",
+        coded: Codec::H264,
+        least: crate::limits::MIN_ENCODED_SIDE,
+        missing: None,
+        open: |form, rate, key_every| {
+            let rate = match rate {
+                BitRecipe::Quantiser(q) => h264::Rate::Quantiser(q),
+                BitRecipe::Average(b) => h264::Rate::Average(b),
+            };
+            Ok(Box::new(h264::Encoder::new(form, rate, key_every)?))
+        },
+    },
+    VideoCoder {
+        codec: VideoCodec::Vp9,
+        name: "VP9",
+        coded: Codec::Vp9,
+        least: 2,
+        missing: if vpx::PRESENT {
+            None
+        } else {
+            Some("VP9 is made by libvpx, which was not there when this program was built")
+        },
+        open: vpx::encoder,
+    },
+];
+
+const fn pcm_layout(bits: u8) -> Codec {
+    Codec::Pcm(PcmLayout { bits, bytes: bits / 8, big_endian: false, kind: PcmKind::Signed })
+}
+
+pub static AUDIO_CODERS: &[AudioCoder] = &[
+    AudioCoder {
+        codec: AudioCodec::Aac,
+        name: "AAC",
+        coded: Codec::Aac,
+        rates: &aac::RATES,
+        most_channels: 2,
+        frame: aac::FRAME as u32,
+        has_bits: true,
+        open: |f| Ok(Box::new(aac::Encoder::new(f.rate, f.channels, f.bits)?)),
+    },
+    AudioCoder {
+        codec: AudioCodec::Opus,
+        name: "Opus",
+        coded: Codec::Opus,
+        rates: &[48_000],
+        most_channels: 2,
+        frame: opus::FRAME,
+        has_bits: true,
+        open: |f| Ok(Box::new(opus::Encoder::new(f.channels, f.bits)?)),
+    },
+    AudioCoder {
+        codec: AudioCodec::Pcm16,
+        name: "PCM 16-bit",
+        coded: pcm_layout(16),
+        rates: &[],
+        most_channels: 64,
+        frame: pcm::FRAME,
+        has_bits: false,
+        open: |f| Ok(Box::new(pcm::Encoder::new(16, f.channels))),
+    },
+    AudioCoder {
+        codec: AudioCodec::Pcm24,
+        name: "PCM 24-bit",
+        coded: pcm_layout(24),
+        rates: &[],
+        most_channels: 64,
+        frame: pcm::FRAME,
+        has_bits: false,
+        open: |f| Ok(Box::new(pcm::Encoder::new(24, f.channels))),
+    },
+];
+
+pub fn video(codec: VideoCodec) -> Result<&'static VideoCoder> {
+    let found = VIDEO_CODERS.iter().find(|c| c.codec == codec);
+    let coder = found.ok_or_else(|| Error::unsupported("", format!("{codec:?} is not made here")))?;
+    match coder.missing {
+        Some(why) => Err(Error::unsupported("", why)),
+        None => Ok(coder),
+    }
+}
+
+pub fn audio(codec: AudioCodec) -> Result<&'static AudioCoder> {
+    let found = AUDIO_CODERS.iter().find(|c| c.codec == codec);
+    found.ok_or_else(|| Error::unsupported("", format!("{codec:?} is not made here")))
+}
+
+impl AudioCoder {
+    /// The rate that a sound of `rate` is made in, if nothing else is asked for.
+    pub fn rate_for(&self, rate: u32) -> u32 {
+        if self.rates.is_empty() || self.rates.contains(&rate) { rate } else { 48_000 }
+    }
+}
+
+impl std::fmt::Debug for VideoCoder {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(self.name)
+    }
+}
+
+impl std::fmt::Debug for AudioCoder {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(self.name)
+    }
+}

@@ -1,0 +1,232 @@
+//! The table of codecs: one row says all that is known of one. To add a decoder: a file here that implements a trait, and a
+//! row.
+
+use super::{
+    DecodeAudio, DecodeVideo, aac, av1, gif, h264, mjpeg, opus, pcm, raw, single::Single, symphonia, vpx,
+};
+use crate::error::{Error, Result};
+use crate::frame::{Chroma, Fields, Pool};
+use crate::track::{AudioTrack, Codec, Track, VideoTrack};
+
+/// How a codec is decoded.
+pub enum Decode {
+    Video(fn(&Track, &VideoTrack, Pool) -> Result<Box<dyn DecodeVideo>>),
+    Audio(fn(&Track, &AudioTrack) -> Result<Box<dyn DecodeAudio>>),
+}
+
+/// One codec that is read.
+pub struct Row {
+    /// What people call it, in a list of those that can be decoded; empty where it is no codec of its own to them.
+    pub name: &'static str,
+    pub covers: fn(&Codec) -> bool,
+    /// Why a track of this codec cannot be decoded all the same.
+    pub refuse: fn(&Track) -> Result<()>,
+    pub decode: Decode,
+    /// Fills in what a track's first packet says and its container does not.
+    pub look: fn(&[u8], &Codec, &mut VideoTrack),
+}
+
+fn nothing(_: &Track) -> Result<()> {
+    Ok(())
+}
+
+fn no_look(_: &[u8], _: &Codec, _: &mut VideoTrack) {}
+
+fn by_library(t: &Track, a: &AudioTrack) -> Result<Box<dyn DecodeAudio>> {
+    Ok(Box::new(symphonia::Decoder::new(&t.codec, &t.setup, a.rate)?))
+}
+
+/// Every codec that is decoded; the order is that in which they are named.
+pub static CODECS: &[Row] = &[
+    Row {
+        name: "H.264",
+        covers: |c| matches!(c, Codec::H264),
+        refuse: refuse_h264,
+        decode: Decode::Video(|t, _, pool| {
+            Ok(Box::new(h264::Decoder::new(&t.setup, pool)?.in_order(t.decode_times)))
+        }),
+        look: no_look,
+    },
+    Row {
+        name: "AV1",
+        covers: |c| matches!(c, Codec::Av1),
+        refuse: nothing,
+        decode: Decode::Video(|_, v, pool| Ok(Box::new(av1::Decoder::new(v, pool)?))),
+        look: |packet, _, v| av1::look(packet, v),
+    },
+    Row {
+        name: "VP9",
+        covers: |c| matches!(c, Codec::Vp9),
+        refuse: needs_vpx,
+        decode: Decode::Video(vpx_decoder),
+        look: |packet, _, v| vpx::look_vp9(packet, v),
+    },
+    Row {
+        name: "VP8",
+        covers: |c| matches!(c, Codec::Vp8),
+        refuse: needs_vpx,
+        decode: Decode::Video(vpx_decoder),
+        look: |packet, _, v| vpx::look_vp8(packet, v),
+    },
+    Row {
+        name: "Motion JPEG",
+        covers: |c| matches!(c, Codec::MotionJpeg),
+        refuse: nothing,
+        decode: Decode::Video(|_, v, pool| Ok(Box::new(Single::new(mjpeg::Decoder::new(v, pool))))),
+        look: |packet, _, v| mjpeg::look(packet, v),
+    },
+    Row {
+        name: "uncompressed pictures",
+        covers: |c| matches!(c, Codec::Raw(_)),
+        refuse: nothing,
+        decode: Decode::Video(|t, v, pool| match &t.codec {
+            Codec::Raw(layout) => Ok(Box::new(Single::new(raw::Decoder::new(*layout, v, pool)?))),
+            _ => Err(no_decoder(t)),
+        }),
+        look: |_, c, v| {
+            if let Codec::Raw(r) = c {
+                (v.chroma, v.depth) = (Some(r.chroma()), Some(r.depth()));
+            }
+        },
+    },
+    Row {
+        name: "",
+        covers: |c| matches!(c, Codec::Gif),
+        refuse: nothing,
+        decode: Decode::Video(|t, _, pool| Ok(Box::new(Single::new(gif::Decoder::new(&t.setup, pool)?)))),
+        look: no_look,
+    },
+    Row {
+        name: "",
+        covers: |c| matches!(c, Codec::Stills),
+        refuse: nothing,
+        decode: Decode::Video(|_, _, pool| Ok(Box::new(Single::new(crate::still::run::Decoder { pool })))),
+        look: no_look,
+    },
+    Row {
+        name: "PCM",
+        covers: |c| matches!(c, Codec::Pcm(_)),
+        refuse: |t| match &t.codec {
+            Codec::Pcm(layout) => pcm::check(*layout),
+            _ => Ok(()),
+        },
+        decode: Decode::Audio(|t, a| match &t.codec {
+            Codec::Pcm(layout) => Ok(Box::new(pcm::Decoder::new(*layout, a.rate, a.channels)?)),
+            _ => Err(no_decoder(t)),
+        }),
+        look: no_look,
+    },
+    Row {
+        name: "FLAC",
+        covers: |c| matches!(c, Codec::Flac),
+        refuse: nothing,
+        decode: Decode::Audio(by_library),
+        look: no_look,
+    },
+    Row {
+        name: "ALAC",
+        covers: |c| matches!(c, Codec::Alac),
+        refuse: nothing,
+        decode: Decode::Audio(by_library),
+        look: no_look,
+    },
+    Row {
+        name: "AAC",
+        covers: |c| matches!(c, Codec::Aac),
+        refuse: |t| aac::Config::parse(&t.setup).and_then(|c| c.refuse()),
+        decode: Decode::Audio(|t, _| Ok(Box::new(aac::Decoder::new(&t.setup)?))),
+        look: no_look,
+    },
+    Row {
+        name: "MP3",
+        covers: |c| matches!(c, Codec::MpegAudio(_)),
+        refuse: nothing,
+        decode: Decode::Audio(by_library),
+        look: no_look,
+    },
+    Row {
+        name: "Vorbis",
+        covers: |c| matches!(c, Codec::Vorbis),
+        refuse: nothing,
+        decode: Decode::Audio(by_library),
+        look: no_look,
+    },
+    Row {
+        name: "Opus",
+        covers: |c| matches!(c, Codec::Opus),
+        refuse: |t| opus::Head::parse(&t.setup).map(|_| ()),
+        decode: Decode::Audio(|t, _| Ok(Box::new(opus::Decoder::new(&t.setup)?))),
+        look: no_look,
+    },
+];
+
+/// The row of a codec.
+pub fn row(codec: &Codec) -> Option<&'static Row> {
+    CODECS.iter().find(|r| (r.covers)(codec))
+}
+
+#[cfg(vpx)]
+fn vpx_decoder(t: &Track, v: &VideoTrack, pool: Pool) -> Result<Box<dyn DecodeVideo>> {
+    Ok(Box::new(vpx::Decoder::new(t.codec == Codec::Vp9, v, pool)?))
+}
+
+#[cfg(not(vpx))]
+fn vpx_decoder(t: &Track, _: &VideoTrack, _: Pool) -> Result<Box<dyn DecodeVideo>> {
+    Err(no_decoder(t))
+}
+
+fn needs_vpx(track: &Track) -> Result<()> {
+    if vpx::PRESENT {
+        return Ok(());
+    }
+    Err(Error::unsupported(
+        "",
+        format!(
+            "{} needs libvpx, which was not there when this program was built; install libvpx (its development files) and build again",
+            track.codec.name()
+        ),
+    ))
+}
+
+/// Says what would work instead.
+pub fn no_decoder(track: &Track) -> Error {
+    let profile = track.video().and_then(|v| v.profile.clone()).map_or(String::new(), |p| format!(" {p}"));
+    let name = format!("{}{profile}", track.codec.name());
+    let is_sound = track.audio().is_some();
+    let alike = |r: &&Row| !r.name.is_empty() && matches!(r.decode, Decode::Audio(_)) == is_sound;
+    let names: Vec<&str> = CODECS.iter().filter(alike).map(|r| r.name).collect();
+    let (last, first) = names.split_last().map_or(("", &[][..]), |(l, f)| (*l, f));
+    let others = first.join(", ");
+    let what = if is_sound { format!("sound as {others} or {last}") } else { format!("{others} and {last}") };
+    Error::unsupported("", format!("{name} cannot be decoded; {what} can"))
+}
+
+/// The chosen library decodes 8-bit progressive 4:2:0 only.
+fn refuse_h264(track: &Track) -> Result<()> {
+    let Some(v) = track.video() else {
+        return Err(Error::unsupported("track", "not a picture track"));
+    };
+    let mut odd = Vec::new();
+    if let Some(depth) = v.depth.filter(|&d| d != 8) {
+        odd.push(format!("{depth}-bit"));
+    }
+    match v.chroma {
+        Some(Chroma::C422) => odd.push("4:2:2".into()),
+        Some(Chroma::C444) => odd.push("4:4:4".into()),
+        _ => (),
+    }
+    if v.fields != Fields::Progressive {
+        odd.push("interlaced".into());
+    }
+    if odd.is_empty() {
+        return Ok(());
+    }
+    Err(Error::unsupported(
+        "",
+        format!(
+            "{} {} cannot be decoded; H.264 in 8-bit progressive 4:2:0 can, and AV1, VP9 or uncompressed pictures in any depth",
+            odd.join(" "),
+            track.codec.name()
+        ),
+    ))
+}

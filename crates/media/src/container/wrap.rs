@@ -1,0 +1,200 @@
+//! Writing: what a writer of a container is, and the table of those there are. To add one: a file beside the container's
+//! reader with a type that implements [`Mux`], and a row in [`WRAPPERS`].
+
+use super::{mkv, mp4, ogg, wav};
+use crate::codec::Coded;
+use crate::error::{Error, Result};
+use crate::frame::Colour;
+use crate::recipe::{AudioCodec, VideoCodec};
+use crate::track::{Codec, TimecodeTrack};
+use crate::units::{Ratio, Time};
+use serde::{Deserialize, Serialize};
+use std::io::{Read, Seek, Write};
+
+/// Where a file is written.
+pub trait Sink: Read + Write + Seek + Send {}
+impl<T: Read + Write + Seek + Send> Sink for T {}
+
+#[derive(Clone, Debug)]
+pub enum OutTrackKind {
+    Video { width: u32, height: u32, rotation: u16, pixel_shape: Ratio, colour: Colour, rate: Option<Ratio> },
+    Audio { rate: u32, channels: u16, bits: u32 },
+    Timecode(TimecodeTrack),
+}
+
+#[derive(Clone, Debug)]
+pub struct OutTrack {
+    pub codec: Codec,
+    pub kind: OutTrackKind,
+    /// Ticks a second of what is written to it.
+    pub timescale: u32,
+    pub language: Option<String>,
+    /// Packets expected, to keep room for the index.
+    pub expected: u64,
+    /// Ticks of media in front of what is presented (priming).
+    pub skip: i64,
+}
+
+/// What of a track's media is presented, told at the end.
+#[derive(Clone, Debug)]
+pub struct Ending {
+    /// The codec's setup record.
+    pub setup: Vec<u8>,
+    /// When presentation of the track starts.
+    pub start: Time,
+    /// Ticks of media in front of what is presented (priming).
+    pub skip: i64,
+    /// Ticks presented.
+    pub length: i64,
+}
+
+/// A writer of one file.
+pub trait Mux: Send {
+    /// Adds a packet behind the last one of its track. Its time is that of the presentation, from which priming lies
+    /// before.
+    fn write(&mut self, track: usize, packet: &Coded) -> Result<()>;
+    /// Writes what can be written at the end only; the file is whole then.
+    fn finish(self: Box<Self>, endings: &[Ending]) -> Result<()>;
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Wrap {
+    Mp4,
+    Mkv,
+    Webm,
+    Wav,
+    Ogg,
+}
+
+/// Begins a file with these tracks.
+pub type Open = fn(Box<dyn Sink>, Vec<OutTrack>) -> Result<Box<dyn Mux>>;
+
+/// One container that is written.
+pub struct Wrapper {
+    pub wrap: Wrap,
+    /// As settings name it.
+    pub name: &'static str,
+    pub extension: &'static str,
+    /// Extension of a file of sound alone.
+    pub sound_extension: &'static str,
+    pub video: &'static [VideoCodec],
+    pub audio: &'static [AudioCodec],
+    /// It can say that a picture is to be turned for showing.
+    pub turns: bool,
+    /// A track may start later than the file.
+    pub starts: bool,
+    pub timecode: bool,
+    pub most_sounds: usize,
+    pub open: Open,
+}
+
+pub static WRAPPERS: &[Wrapper] = &[
+    Wrapper {
+        wrap: Wrap::Mp4,
+        name: "mp4",
+        extension: "mp4",
+        sound_extension: "m4a",
+        video: &[VideoCodec::H264],
+        audio: &[AudioCodec::Aac],
+        turns: true,
+        starts: true,
+        timecode: true,
+        most_sounds: 32,
+        open: |sink, tracks| Ok(Box::new(mp4::Mp4Writer::new(sink, tracks, None)?)),
+    },
+    Wrapper {
+        wrap: Wrap::Webm,
+        name: "webm",
+        extension: "webm",
+        sound_extension: "webm",
+        video: &[VideoCodec::Vp9],
+        audio: &[AudioCodec::Opus],
+        turns: false,
+        starts: true,
+        timecode: false,
+        most_sounds: 32,
+        open: |sink, tracks| Ok(Box::new(mkv::Writer::new(sink, tracks, "webm")?)),
+    },
+    Wrapper {
+        wrap: Wrap::Mkv,
+        name: "mkv",
+        extension: "mkv",
+        sound_extension: "mka",
+        video: &[VideoCodec::H264, VideoCodec::Vp9],
+        audio: &[AudioCodec::Opus, AudioCodec::Pcm16, AudioCodec::Pcm24],
+        turns: false,
+        starts: true,
+        timecode: false,
+        most_sounds: 32,
+        open: |sink, tracks| Ok(Box::new(mkv::Writer::new(sink, tracks, "matroska")?)),
+    },
+    Wrapper {
+        wrap: Wrap::Wav,
+        name: "wav",
+        extension: "wav",
+        sound_extension: "wav",
+        video: &[],
+        audio: &[AudioCodec::Pcm16, AudioCodec::Pcm24],
+        turns: false,
+        starts: false,
+        timecode: false,
+        most_sounds: 1,
+        open: |sink, tracks| Ok(Box::new(wav::Writer::new(sink, &tracks)?)),
+    },
+    Wrapper {
+        wrap: Wrap::Ogg,
+        name: "ogg",
+        extension: "ogg",
+        sound_extension: "opus",
+        video: &[],
+        audio: &[AudioCodec::Opus],
+        turns: false,
+        starts: false,
+        timecode: false,
+        most_sounds: 1,
+        open: |sink, tracks| Ok(Box::new(ogg::Writer::new(sink, &tracks)?)),
+    },
+];
+
+/// The container that is asked for, or the usual one of these codecs.
+pub fn wrapper(
+    wanted: Option<Wrap>,
+    video: Option<VideoCodec>,
+    audio: Option<AudioCodec>,
+) -> Result<&'static Wrapper> {
+    let takes = |w: &Wrapper| {
+        video.is_none_or(|v| w.video.contains(&v)) && audio.is_none_or(|a| w.audio.contains(&a))
+    };
+    if let Some(wrap) = wanted
+        && let Some(w) = WRAPPERS.iter().find(|w| w.wrap == wrap)
+    {
+        if takes(w) {
+            return Ok(w);
+        }
+        return Err(Error::setting(
+            "container",
+            format!("\"{}\" does not hold {}", w.name, words(video, audio)),
+        ));
+    }
+    // A file of sound alone goes into the plainest that holds it.
+    let mut all: Vec<&'static Wrapper> = WRAPPERS.iter().collect();
+    if video.is_none() {
+        all.reverse();
+    }
+    all.into_iter()
+        .find(|w| takes(w))
+        .ok_or_else(|| Error::setting("container", format!("none holds {}", words(video, audio))))
+}
+
+fn words(video: Option<VideoCodec>, audio: Option<AudioCodec>) -> String {
+    let video = video.map(|v| format!("{v:?} pictures"));
+    let audio = audio.map(|a| format!("{a:?} sound"));
+    video.into_iter().chain(audio).collect::<Vec<_>>().join(" with ")
+}
+
+impl std::fmt::Debug for Wrapper {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(self.name)
+    }
+}

@@ -1,0 +1,50 @@
+//! Few pictures of many.
+
+use super::{Shown, VideoFilter};
+use crate::error::Result;
+
+/// One picture each time so many ticks have passed; the first always.
+pub struct Sample {
+    pub every: i64,
+    pub next: Option<i64>,
+}
+
+impl VideoFilter for Sample {
+    fn push(&mut self, shown: Shown, out: &mut Vec<Shown>) -> Result<()> {
+        let next = self.next.get_or_insert(shown.pts);
+        if shown.pts >= *next {
+            *next = shown.pts + self.every.max(1);
+            out.push(shown);
+        }
+        Ok(())
+    }
+}
+
+/// The picture that is shown at a moment; the last, if the film is shorter.
+pub struct At {
+    pub at: i64,
+    pub held: Option<Shown>,
+    pub done: bool,
+}
+
+impl VideoFilter for At {
+    fn push(&mut self, shown: Shown, out: &mut Vec<Shown>) -> Result<()> {
+        if self.done {
+            return Ok(());
+        }
+        if shown.pts > self.at && self.held.is_some() {
+            self.done = true;
+            out.extend(self.held.take());
+        } else {
+            self.held = Some(shown);
+        }
+        Ok(())
+    }
+
+    fn finish(&mut self, out: &mut Vec<Shown>) -> Result<()> {
+        if !self.done {
+            out.extend(self.held.take());
+        }
+        Ok(())
+    }
+}

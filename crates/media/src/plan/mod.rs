@@ -1,0 +1,300 @@
+//! From settings and tracks to an explicit graph: which tracks are decoded, which filters stand between them and the
+//! outputs, and what each output does with what comes. Equal beginnings of two outputs are one: a picture is scaled once
+//! for all who want that size. Everything that can be refused is refused here, before any work.
+
+mod picture;
+mod sound;
+pub mod words;
+
+use crate::codec::coders::{AudioCoder, VideoCoder};
+use crate::codec::{self};
+use crate::container::wrap::{self, Wrapper};
+use crate::container::{Media, TimecodeTrack, Track};
+use crate::error::{Error, Result};
+use crate::filter::video::{Form, Step};
+use crate::recipe::{BitRecipe, Loudness, Recipe, StillChoice};
+
+/// The whole graph for one source.
+#[derive(Clone, Debug, Default)]
+pub struct Plan {
+    /// The picture track that is decoded, and what its pictures look like.
+    pub video: Option<usize>,
+    pub source: Option<Form>,
+    /// Sound tracks to decode.
+    pub audio: Vec<usize>,
+    pub nodes: Vec<Node>,
+    pub outputs: Vec<OutputPlan>,
+    /// Frames (or, for sound alone, samples) that will pass, where the index tells.
+    pub total: Option<u64>,
+}
+
+/// One filter on pictures.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Node {
+    /// The node it takes from; `None` is the source.
+    pub from: Option<usize>,
+    pub step: Step,
+    /// What comes out of it.
+    pub form: Form,
+}
+
+/// What one output does.
+#[derive(Clone, Debug)]
+pub struct OutputPlan {
+    pub made: MadePlan,
+    pub notes: Vec<String>,
+}
+
+#[derive(Clone, Debug)]
+pub enum MadePlan {
+    Film(FilmPlan),
+    Still(StillPlan),
+}
+
+/// A file of pictures, of sound or of both.
+#[derive(Clone, Debug)]
+pub struct FilmPlan {
+    pub wrapper: &'static Wrapper,
+    pub video: Option<VideoPlan>,
+    pub audio: Vec<AudioPlan>,
+    pub timecode: Option<TimecodeTrack>,
+}
+
+#[derive(Clone, Debug)]
+pub struct VideoPlan {
+    /// The node whose pictures are coded.
+    pub node: Option<usize>,
+    pub form: Form,
+    pub coder: &'static VideoCoder,
+    pub rate: BitRecipe,
+    pub key_every: u32,
+    pub frames: u64,
+}
+
+#[derive(Clone, Debug)]
+pub struct AudioPlan {
+    /// The track it is of, and its place among [`Plan::audio`].
+    pub track: usize,
+    pub place: usize,
+    pub rate_in: u32,
+    pub channels_in: u16,
+    pub rate: u32,
+    pub channels: u16,
+    pub bits: u32,
+    pub coder: &'static AudioCoder,
+    pub loudness: Option<Loudness>,
+    /// What the sound is multiplied with, once its loudness was measured.
+    pub gain: Option<f32>,
+    pub language: Option<String>,
+    pub expected_packets: u64,
+}
+
+/// One picture of the film.
+#[derive(Clone, Debug)]
+pub struct StillPlan {
+    pub node: Option<usize>,
+    pub form: Form,
+    pub format: StillChoice,
+}
+
+impl OutputPlan {
+    pub fn film(&self) -> Option<&FilmPlan> {
+        match &self.made {
+            MadePlan::Film(f) => Some(f),
+            MadePlan::Still(_) => None,
+        }
+    }
+
+    /// The node whose pictures it takes, if it takes any.
+    pub fn node(&self) -> Option<Option<usize>> {
+        match &self.made {
+            MadePlan::Film(f) => f.video.as_ref().map(|v| v.node),
+            MadePlan::Still(s) => Some(s.node),
+        }
+    }
+
+    /// Extension of its file.
+    pub fn extension(&self) -> &'static str {
+        match &self.made {
+            MadePlan::Film(f) if f.video.is_none() => f.wrapper.sound_extension,
+            MadePlan::Film(f) => f.wrapper.extension,
+            MadePlan::Still(s) => s.format.extension(),
+        }
+    }
+
+    /// Pictures (or samples) that it will have.
+    pub fn total(&self) -> Option<u64> {
+        match &self.made {
+            MadePlan::Film(FilmPlan { video: Some(v), .. }) => Some(v.frames).filter(|n| *n > 0),
+            _ => None,
+        }
+    }
+}
+
+/// Plans all of these recipes, or says why one of them cannot be.
+pub fn plan(tracks: &[Track], recipes: &[Recipe]) -> Result<Plan> {
+    let (plan, ends) = plan_each(tracks, recipes);
+    ends.into_iter().collect::<Result<Vec<_>>>()?;
+    Ok(plan)
+}
+
+/// Plans what can be: for each recipe the number of its output in the plan, or why there is none.
+pub fn plan_each(tracks: &[Track], recipes: &[Recipe]) -> (Plan, Vec<Result<usize>>) {
+    let mut planner = Planner::new(tracks, recipes);
+    let ends = recipes
+        .iter()
+        .map(|r| {
+            let nodes = planner.plan.nodes.len();
+            let output = planner.output(r).inspect_err(|_| planner.plan.nodes.truncate(nodes))?;
+            planner.plan.outputs.push(output);
+            Ok(planner.plan.outputs.len() - 1)
+        })
+        .collect();
+    planner.leave_out_unused();
+    let plan = planner.plan;
+    (plan, ends)
+}
+
+struct Planner<'a> {
+    tracks: &'a [Track],
+    plan: Plan,
+    /// The picture track, or why it cannot be decoded.
+    picture: Result<Option<usize>>,
+    /// Sound that cannot be decoded.
+    left_out: Vec<String>,
+}
+
+impl<'a> Planner<'a> {
+    fn new(tracks: &'a [Track], recipes: &[Recipe]) -> Self {
+        let wants_sound = recipes.iter().any(|r| r.audio.is_some());
+        let found = tracks.iter().position(|t| matches!(t.media, Media::Video(_)));
+        let picture = match found.and_then(|i| codec::why_not(&tracks[i])) {
+            Some(why) => Err(Error::unsupported("the picture track", why)),
+            None => Ok(found),
+        };
+        let (mut audio, mut left_out) = (Vec::new(), Vec::new());
+        for (i, t) in tracks.iter().enumerate().filter(|(_, t)| wants_sound && t.audio().is_some()) {
+            match codec::why_not(t) {
+                None => audio.push(i),
+                Some(why) => left_out.push(format!("sound track {} was left out: {why}", i + 1)),
+            }
+        }
+        Planner { tracks, plan: Plan { audio, ..Plan::default() }, picture, left_out }
+    }
+
+    fn output(&mut self, r: &Recipe) -> Result<OutputPlan> {
+        if let Some(still) = &r.still {
+            let track = self.picture()?.ok_or_else(no_pictures)?;
+            let made = MadePlan::Still(self.still(track, still)?);
+            return Ok(OutputPlan { made, notes: Vec::new() });
+        }
+        let mut notes = if r.audio.is_some() { self.left_out.clone() } else { Vec::new() };
+        let track = match &r.video {
+            Some(_) => self.picture()?,
+            None => None,
+        };
+        if r.video.is_some() && track.is_none() && r.audio.is_none() {
+            return Err(no_pictures());
+        }
+        let codec = r.video.as_ref().filter(|_| track.is_some()).map(|v| v.codec);
+        let sounds = r.audio.as_ref().filter(|_| !self.plan.audio.is_empty()).map(|a| a.codec);
+        if codec.is_none() && sounds.is_none() {
+            let why = notes
+                .first()
+                .cloned()
+                .unwrap_or_else(|| "the file has no track this preset could use".into());
+            return Err(Error::unsupported("", why));
+        }
+        // The container is that of the whole preset, whatever this source has of it.
+        let wrapper = wrap::wrapper(
+            r.wrap,
+            r.video.as_ref().map(|v| v.codec).filter(|_| r.wrap.is_some() || codec.is_some()),
+            r.audio.as_ref().map(|a| a.codec),
+        )?;
+        let video = match (&r.video, track) {
+            (Some(v), Some(track)) => Some(self.video(track, v, wrapper)?),
+            _ => None,
+        };
+        let audio = match &r.audio {
+            Some(a) => self.sounds(a, wrapper, &mut notes)?,
+            None => Vec::new(),
+        };
+        let timecode = self.tracks.iter().find_map(|t| t.timecode().cloned());
+        let timecode = timecode.filter(|_| video.is_some() && wrapper.timecode);
+        Ok(OutputPlan { made: MadePlan::Film(FilmPlan { wrapper, video, audio, timecode }), notes })
+    }
+
+    fn picture(&mut self) -> Result<Option<usize>> {
+        match &self.picture {
+            Ok(found) => {
+                let found = *found;
+                self.plan.video = found;
+                self.plan.source = found.and_then(|i| Form::of(&self.tracks[i]));
+                Ok(found)
+            }
+            Err(Error::Unsupported(fault)) => Err(Error::Unsupported(fault.clone())),
+            Err(e) => Err(Error::unsupported("the picture track", e.to_string())),
+        }
+    }
+
+    /// Tracks that no output takes are not decoded.
+    fn leave_out_unused(&mut self) {
+        let plan = &mut self.plan;
+        if plan.outputs.iter().all(|o| o.node().is_none()) {
+            (plan.video, plan.source) = (None, None);
+        }
+        let films = || plan.outputs.iter().filter_map(OutputPlan::film);
+        let used: Vec<usize> = (0..plan.audio.len())
+            .filter(|place| films().any(|f| f.audio.iter().any(|a| a.place == *place)))
+            .collect();
+        for o in &mut plan.outputs {
+            if let MadePlan::Film(f) = &mut o.made {
+                for a in &mut f.audio {
+                    a.place = used.iter().position(|p| *p == a.place).unwrap_or(0);
+                }
+            }
+        }
+        plan.audio = used.iter().map(|p| plan.audio[*p]).collect();
+        plan.total = match plan.video {
+            Some(i) => frames(&self.tracks[i]),
+            None => plan.audio.first().map(|&i| samples(&self.tracks[i])),
+        };
+    }
+
+    /// The node that does this to what comes from there: one that is there already, or a new one.
+    fn node(&mut self, from: Option<usize>, step: Step) -> Result<usize> {
+        if let Some(n) = self.plan.nodes.iter().position(|n| n.from == from && n.step == step) {
+            return Ok(n);
+        }
+        let form = step.form(&self.form(from)?)?;
+        self.plan.nodes.push(Node { from, step, form });
+        Ok(self.plan.nodes.len() - 1)
+    }
+
+    /// What pictures look like behind a node.
+    fn form(&self, node: Option<usize>) -> Result<Form> {
+        let form = match node {
+            Some(n) => self.plan.nodes.get(n).map(|n| n.form.clone()),
+            None => self.plan.source.clone(),
+        };
+        form.ok_or_else(no_pictures)
+    }
+}
+
+fn no_pictures() -> Error {
+    Error::unsupported("", "the preset makes pictures, but the file has no picture track")
+}
+
+/// Pictures of a track: counted, or, where a large file was not looked through, as many as its length and rate
+/// make.
+pub(crate) fn frames(track: &Track) -> Option<u64> {
+    let guess = || {
+        let rate = track.video()?.rate?;
+        Some((track.duration.seconds() * rate.value()).round().clamp(0.0, 1e12) as u64)
+    };
+    track.shown.or_else(guess)
+}
+
+fn samples(track: &Track) -> u64 {
+    track.duration.ticks_at(track.timescale).max(0) as u64
+}

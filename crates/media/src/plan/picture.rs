@@ -1,0 +1,150 @@
+//! The way of pictures to one output.
+
+use super::{Planner, StillPlan, VideoPlan, frames};
+use crate::codec::coders;
+use crate::container::wrap::Wrapper;
+use crate::error::{Error, Result};
+use crate::filter::video::frame::{Place, Rect};
+use crate::filter::video::scale::{enlarged, fit};
+use crate::filter::video::{Deinterlacing, Form, Kernel, Step};
+use crate::frame::{Chroma, Fields};
+use crate::recipe::{Deinterlace, Framing, StillRecipe, VideoRecipe};
+use crate::units::Ratio;
+
+/// A rate for the encoder where the file gives none.
+const UNKNOWN_RATE: Ratio = Ratio { num: 25, den: 1 };
+/// From how many times the wanted size on a picture is halved first.
+const HALVE_FROM: u32 = 3;
+
+impl Planner<'_> {
+    pub(super) fn video(
+        &mut self,
+        track: usize,
+        recipe: &VideoRecipe,
+        wrapper: &'static Wrapper,
+    ) -> Result<VideoPlan> {
+        let coder = coders::video(recipe.codec)?;
+        let source = self.form(None)?;
+        let mut at = self.deinterlaced(recipe.deinterlace)?;
+        let before = self.form(at)?.rate;
+        let slower = |r: &Ratio| before.is_none_or(|b| r.value() < b.value());
+        let changed = recipe.frame_rate.filter(|r| before != Some(*r));
+        // Fewer pictures are fewer to scale; more are the same ones several times.
+        if let Some(r) = changed.filter(slower) {
+            at = Some(self.node(at, Step::Rate(r))?);
+        }
+        if let Some(r) = recipe.crop {
+            at = Some(self.node(at, Step::Crop(r))?);
+        }
+        at = self.framed(at, recipe, !wrapper.turns)?;
+        if let Some(r) = changed.filter(|r| !slower(r)) {
+            at = Some(self.node(at, Step::Rate(r))?);
+        }
+        at = Some(self.node(at, Step::Plain)?);
+        let form = self.form(at)?;
+        let (w, h) = (form.width, form.height);
+        if w < coder.least || h < coder.least || w % 2 != 0 || h % 2 != 0 {
+            return Err(Error::unsupported(
+                "the picture track",
+                format!(
+                    "{}x{} would become {w}x{h}; {} is made from {least}x{least} on",
+                    source.width,
+                    source.height,
+                    coder.name,
+                    least = coder.least
+                ),
+            ));
+        }
+        let rate = form.rate.unwrap_or(UNKNOWN_RATE);
+        let key_every =
+            (f64::from(recipe.key_every_ms) / 1000.0 * rate.value()).round().clamp(1.0, 10_000.0) as u32;
+        let here = frames(&self.tracks[track]).unwrap_or(0);
+        let frames = match (source.rate, form.rate) {
+            (Some(a), Some(b)) if a != b => (here as f64 * b.value() / a.value()).round() as u64,
+            _ => here,
+        };
+        Ok(VideoPlan { node: at, form, coder, rate: recipe.rate, key_every, frames })
+    }
+
+    pub(super) fn still(&mut self, track: usize, recipe: &StillRecipe) -> Result<StillPlan> {
+        // A picture now and then to choose from, or the one of a moment.
+        let scale = self.tracks[track].timescale;
+        let pick = match recipe.at_ms {
+            Some(ms) => Step::At(i64::try_from(ms).unwrap_or(i64::MAX).saturating_mul(scale.into()) / 1000),
+            None => Step::Sample(i64::from(scale)),
+        };
+        // Fields are made whole before: that needs their neighbours.
+        let at = self.deinterlaced(Deinterlace::Auto)?;
+        let at = Some(self.node(at, pick)?);
+        let wanted = VideoRecipe { fit: recipe.fit, ..VideoRecipe::default() };
+        let node = self.framed(at, &wanted, true)?;
+        Ok(StillPlan { node, form: self.form(node)?, format: recipe.format })
+    }
+
+    fn deinterlaced(&mut self, how: Deinterlace) -> Result<Option<usize>> {
+        let how = match how {
+            Deinterlace::Never => None,
+            Deinterlace::Always(how) => Some(how),
+            Deinterlace::Auto if self.form(None)?.fields == Fields::Progressive => None,
+            Deinterlace::Auto => Some(Deinterlacing::default()),
+        };
+        how.map(|how| self.node(None, Step::Deinterlace(how))).transpose()
+    }
+
+    /// Brought to the size and shape that is asked for.
+    fn framed(&mut self, at: Option<usize>, recipe: &VideoRecipe, turned: bool) -> Result<Option<usize>> {
+        let (mut at, form) = (at, self.form(at)?);
+        let exact = recipe.framing != Framing::Within;
+        if exact && (recipe.fit.0 == 0 || recipe.fit.1 == 0) {
+            return Err(Error::setting(
+                "fit",
+                "a size with both sides, because the frame is to have it exactly",
+            ));
+        }
+        // The limit is for the picture as shown; the coded picture may lie on its side.
+        let lies = form.rotation % 180 == 90;
+        let frame = if lies { (recipe.fit.1, recipe.fit.0) } else { recipe.fit };
+        let size = match recipe.framing {
+            Framing::Within => fit(form.width, form.height, form.pixel_shape, frame),
+            Framing::Pad(_) => enlarged(form.width, form.height, form.pixel_shape, frame),
+            Framing::Stretch => frame,
+            Framing::Crop => {
+                // The shape of the frame in the source's own pixels.
+                let p = form.pixel_shape;
+                let shape = (frame.0 * p.den.min(1 << 12), frame.1 * p.num.min(1 << 12));
+                let part = Rect::of_shape(form.width, form.height, shape);
+                if (part.width, part.height) != (form.width, form.height) {
+                    at = Some(self.node(at, Step::Crop(part))?);
+                }
+                frame
+            }
+        };
+        let same = |f: &Form| (f.width, f.height) == size && f.pixel_shape == Ratio::ONE;
+        while recipe.kernel != Kernel::Lanczos && self.is_much_larger(at, size)? {
+            at = Some(self.node(at, Step::Halve)?);
+        }
+        if !same(&self.form(at)?) {
+            let step = Step::Scale { width: size.0, height: size.1, kernel: recipe.kernel };
+            at = Some(self.node(at, step)?);
+        }
+        let frame_differs = matches!(recipe.framing, Framing::Pad(_)) && size != frame;
+        if form.rotation != 0 && (turned || frame_differs) {
+            at = Some(self.node(at, Step::Turn(form.rotation))?);
+        }
+        if let Framing::Pad(fill) = recipe.framing
+            && frame_differs
+        {
+            let (width, height) = recipe.fit;
+            at = Some(self.node(at, Step::Place(Place { width, height, fill }))?);
+        }
+        Ok(at)
+    }
+
+    fn is_much_larger(&self, at: Option<usize>, size: (u32, u32)) -> Result<bool> {
+        let form = self.form(at)?;
+        let even = |v: u32| v.is_multiple_of(4);
+        let much = |is: u32, wanted: u32| is / HALVE_FROM >= wanted && even(is);
+        let plain = !matches!(form.chroma, Chroma::Rgba);
+        Ok(plain && much(form.width, size.0) && much(form.height, size.1))
+    }
+}

@@ -1,0 +1,124 @@
+//! A plan for people: what is decoded, what every output goes through, and what they share.
+
+use super::{AudioPlan, FilmPlan, MadePlan, Plan, StillPlan, VideoPlan};
+use crate::container::Track;
+use crate::filter::video::{Form, Step};
+use crate::recipe::{BitRecipe, StillChoice};
+use serde::Serialize;
+
+/// One output of a plan, told.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Told {
+    /// What is done, in order; empty parts of the way do nothing.
+    pub pictures: Vec<ToldStep>,
+    pub picture: Option<String>,
+    pub sounds: Vec<String>,
+    pub container: String,
+    pub notes: Vec<String>,
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct ToldStep {
+    pub does: String,
+    /// Other outputs (from 1) for which this is done as well, once for all.
+    pub shared_with: Vec<usize>,
+    pub width: u32,
+    pub height: u32,
+}
+
+/// What is decoded of the source.
+pub fn decoded(plan: &Plan, tracks: &[Track]) -> Vec<String> {
+    let all = plan.video.iter().chain(&plan.audio);
+    all.map(|&i| {
+        let t = &tracks[i];
+        let what = match (&plan.source, t.audio()) {
+            (_, Some(a)) => format!("{} Hz, {} channels", a.rate, a.channels),
+            (Some(form), None) => form_words(form),
+            _ => String::new(),
+        };
+        format!("track {}: {}, {what}", i + 1, t.codec.name())
+    })
+    .collect()
+}
+
+fn form_words(f: &Form) -> String {
+    let rate = f.rate.map_or(String::new(), |r| format!(", {r} frames a second"));
+    format!("{}x{}, {}-bit{rate}", f.width, f.height, f.depth)
+}
+
+impl Plan {
+    /// What an output (from 0) goes through.
+    pub fn told(&self, output: usize) -> Option<Told> {
+        let o = self.outputs.get(output)?;
+        let way = |node: Option<usize>| -> Vec<usize> {
+            let mut way: Vec<usize> =
+                std::iter::successors(node, |n| self.nodes.get(*n).and_then(|n| n.from)).collect();
+            way.reverse();
+            way
+        };
+        let mine = o.node().map(way).unwrap_or_default();
+        let pictures = mine.iter().filter_map(|n| {
+            let node = self.nodes.get(*n)?;
+            let before = match node.from {
+                Some(n) => &self.nodes.get(n)?.form,
+                None => self.source.as_ref()?,
+            };
+            // What changes nothing is not told.
+            if node.step == Step::Plain && node.form == *before {
+                return None;
+            }
+            let others = self
+                .outputs
+                .iter()
+                .enumerate()
+                .filter(|(i, o)| *i != output && o.node().is_some_and(|other| way(other).contains(n)));
+            Some(ToldStep {
+                does: node.step.words(),
+                shared_with: others.map(|(i, _)| i + 1).collect(),
+                width: node.form.width,
+                height: node.form.height,
+            })
+        });
+        let pictures = pictures.collect();
+        let (picture, sounds, container) = match &o.made {
+            MadePlan::Film(FilmPlan { wrapper, video, audio, timecode }) => {
+                let sounds = audio.iter().map(sound_words).collect();
+                let with = timecode.as_ref().map_or("", |_| ", with timecode");
+                let name = if video.is_some() { wrapper.extension } else { wrapper.sound_extension };
+                (video.as_ref().map(video_words), sounds, format!("{name}{with}"))
+            }
+            MadePlan::Still(s) => (Some(still_words(s)), Vec::new(), s.format.extension().to_owned()),
+        };
+        Some(Told { pictures, picture, sounds, container, notes: o.notes.clone() })
+    }
+}
+
+fn video_words(v: &VideoPlan) -> String {
+    let rate = match v.rate {
+        BitRecipe::Quantiser(q) => format!("quantiser {q}"),
+        BitRecipe::Average(b) => format!("{} kbit/s", b / 1000),
+    };
+    format!("{} {}, {rate}, a key picture every {} at most", v.coder.name, form_words(&v.form), v.key_every)
+}
+
+fn sound_words(a: &AudioPlan) -> String {
+    let bits = if a.coder.has_bits { format!(", {} kbit/s", a.bits / 1000) } else { String::new() };
+    let mixed = if a.channels == a.channels_in { String::new() } else { format!(" of {}", a.channels_in) };
+    let rate = if a.rate == a.rate_in { String::new() } else { format!(" (from {} Hz)", a.rate_in) };
+    let loud = a.loudness.map_or(String::new(), |l| format!(", brought to {} LUFS", l.target));
+    format!(
+        "track {}: {} {} Hz{rate}, {} channels{mixed}{bits}{loud}",
+        a.track + 1,
+        a.coder.name,
+        a.rate,
+        a.channels
+    )
+}
+
+fn still_words(s: &StillPlan) -> String {
+    let how = match s.format {
+        StillChoice::Jpeg(q) => format!("JPEG, quality {q}"),
+        StillChoice::Png => "PNG".into(),
+    };
+    format!("{}x{} {how}", s.form.width, s.form.height)
+}

@@ -1,0 +1,375 @@
+//! One file of pictures and sound: filter, encode, write.
+
+use super::{Control, Line, Made, Message};
+use crate::codec::coders::SoundForm;
+use crate::codec::{Coded, EncodeAudio, EncodeVideo, PictureForm};
+use crate::container::wrap::{Ending, Mux, OutTrack, OutTrackKind, Sink};
+use crate::error::{Error, Result};
+use crate::filter::audio::loudness::Limiter;
+use crate::filter::audio::{Resampler, Timeline, mix_down};
+use crate::filter::video::{Chain, Converter, Scaler, Shown, convert};
+use crate::frame::{AudioFrame, Pool};
+use crate::plan::{AudioPlan, FilmPlan, VideoPlan};
+use crate::track::Codec;
+use crate::units::{Ratio, Time, rescale};
+use std::sync::Arc;
+use std::sync::mpsc::Receiver;
+
+pub fn make(
+    number: usize,
+    plan: &FilmPlan,
+    mut chain: Chain,
+    sink: Box<dyn Sink>,
+    pool: Pool,
+    from: Receiver<Message>,
+    control: &Control,
+) -> Result<Made> {
+    let mut film = Film::new(plan, sink, pool)?;
+    let mut ready = Vec::new();
+    let (mut pictures, mut sounds) = (plan.video.is_some(), !plan.audio.is_empty());
+    for message in from {
+        if control.stopping() {
+            return Err(Error::Stopped);
+        }
+        match message {
+            Message::Picture(shown) => chain.push(shown, &mut ready)?,
+            Message::Sound { place, frame } => {
+                for sound in film.sounds.iter_mut().filter(|s| s.plan.place == place) {
+                    if plan.video.is_none() && place == plan.audio[0].place {
+                        control.add(number, frame.len() as u64);
+                    }
+                    sound.take(&frame, film.writer.as_mut())?;
+                }
+            }
+            Message::End(Line::Pictures) => {
+                chain.finish(&mut ready)?;
+                pictures = false;
+            }
+            Message::End(Line::Sound) => sounds = false,
+        }
+        for shown in ready.drain(..) {
+            if let Some(video) = &mut film.video {
+                video.take(shown, film.writer.as_mut())?;
+                control.add(number, 1);
+            }
+        }
+        if !pictures && !sounds {
+            return film.finish();
+        }
+    }
+    Err(Error::Stopped)
+}
+
+struct Film {
+    video: Option<Video>,
+    sounds: Vec<Sound>,
+    timecode: Option<usize>,
+    start_frame: u32,
+    scales: Vec<u32>,
+    writer: Box<dyn Mux>,
+}
+
+impl Film {
+    fn new(plan: &FilmPlan, sink: Box<dyn Sink>, pool: Pool) -> Result<Film> {
+        let mut tracks = Vec::new();
+        let video = plan.video.as_ref().map(|v| Video::new(v, pool, &mut tracks)).transpose()?;
+        let starts = plan.wrapper.starts;
+        let sounds =
+            plan.audio.iter().map(|a| Sound::new(a, starts, &mut tracks)).collect::<Result<Vec<_>>>()?;
+        let timecode = plan.timecode.as_ref().map(|tc| {
+            tracks.push(OutTrack {
+                codec: Codec::Timecode,
+                kind: OutTrackKind::Timecode(tc.clone()),
+                timescale: tc.rate.num,
+                language: None,
+                expected: 1,
+                skip: 0,
+            });
+            tracks.len() - 1
+        });
+        let start_frame = plan.timecode.as_ref().map_or(0, |tc| tc.start);
+        let scales = tracks.iter().map(|t| t.timescale).collect();
+        let writer = (plan.wrapper.open)(sink, tracks)?;
+        Ok(Film { video, sounds, timecode, start_frame, scales, writer })
+    }
+
+    fn finish(mut self) -> Result<Made> {
+        let mut made = Made::default();
+        let mut endings = Vec::new();
+        if let Some(v) = self.video {
+            endings.push(v.finish(self.writer.as_mut(), &mut made)?);
+        }
+        for sound in self.sounds {
+            endings.push(sound.finish(self.writer.as_mut(), &mut made)?);
+        }
+        if let Some(track) = self.timecode {
+            // One sample that holds the first frame's number, for as long as the pictures last.
+            let Some(video) = endings.first().cloned() else { return Ok(made) };
+            let length = Time::new(video.length, self.scales[0])
+                .ticks_at(self.scales[track])
+                .clamp(1, u32::MAX.into());
+            let data = self.start_frame.to_be_bytes().to_vec();
+            self.writer.write(track, &Coded { pts: 0, duration: length, key: true, data })?;
+            endings.push(Ending { setup: Vec::new(), start: video.start, skip: 0, length });
+        }
+        for (ending, scale) in endings.iter().zip(&self.scales) {
+            if let Some(end) = ending.start.checked_add(Time::new(ending.length, *scale)) {
+                made.seconds = made.seconds.max(end.seconds());
+            }
+        }
+        self.writer.finish(&endings)?;
+        Ok(made)
+    }
+}
+
+struct Video {
+    encoder: Box<dyn EncodeVideo>,
+    track: usize,
+    timescale: u32,
+    size: (u32, u32),
+    /// For a stream that changes its form midway.
+    converter: Converter,
+    scaler: Option<Scaler>,
+    pool: Pool,
+    first: Option<i64>,
+    /// How long a picture is shown is known when the next one comes.
+    held: Option<Shown>,
+    coded: Vec<Coded>,
+    frames: u64,
+    end: i64,
+}
+
+impl Video {
+    fn new(plan: &VideoPlan, pool: Pool, tracks: &mut Vec<OutTrack>) -> Result<Video> {
+        let f = &plan.form;
+        let rate = f.rate.unwrap_or(Ratio { num: 25, den: 1 });
+        let form = PictureForm { width: f.width, height: f.height, rate, colour: f.colour };
+        let encoder = (plan.coder.open)(&form, plan.rate, plan.key_every)?;
+        tracks.push(OutTrack {
+            codec: plan.coder.coded.clone(),
+            kind: OutTrackKind::Video {
+                width: f.width,
+                height: f.height,
+                rotation: f.rotation,
+                pixel_shape: Ratio::ONE,
+                colour: f.colour,
+                rate: f.rate,
+            },
+            timescale: f.timescale,
+            language: None,
+            expected: plan.frames,
+            skip: 0,
+        });
+        Ok(Video {
+            encoder,
+            track: tracks.len() - 1,
+            timescale: f.timescale,
+            size: (f.width, f.height),
+            converter: Converter::new(pool.clone()),
+            scaler: None,
+            pool,
+            first: None,
+            held: None,
+            coded: Vec::new(),
+            frames: 0,
+            end: 0,
+        })
+    }
+
+    fn take(&mut self, shown: Shown, writer: &mut dyn Mux) -> Result<()> {
+        // A picture that does not come after the one before it cannot be shown.
+        if self.held.as_ref().is_some_and(|h| shown.pts <= h.pts) {
+            return Ok(());
+        }
+        self.release(shown.pts, writer)?;
+        self.first.get_or_insert(shown.pts);
+        self.held = Some(shown);
+        Ok(())
+    }
+
+    /// Codes and writes the held picture: it is shown until `next`.
+    fn release(&mut self, next: i64, writer: &mut dyn Mux) -> Result<()> {
+        let Some(held) = self.held.take() else { return Ok(()) };
+        let mut frame = held.frame;
+        if !convert::is_plain(&frame) {
+            frame = Arc::new(self.converter.convert(&frame)?);
+        }
+        if (frame.width, frame.height) != self.size {
+            let (w, h) = self.size;
+            let scaler = self.scaler.get_or_insert_with(|| Scaler::new(w, h, self.pool.clone()));
+            frame = Arc::new(scaler.scale(&frame)?);
+        }
+        self.end = next;
+        self.frames += 1;
+        self.encoder.encode(&frame, held.pts, next - held.pts, &mut self.coded)?;
+        self.write(writer)
+    }
+
+    fn write(&mut self, writer: &mut dyn Mux) -> Result<()> {
+        self.coded.drain(..).try_for_each(|c| writer.write(self.track, &c))
+    }
+
+    fn finish(mut self, writer: &mut dyn Mux, made: &mut Made) -> Result<Ending> {
+        if let Some(held) = &self.held {
+            let end = held.pts + held.duration.max(1);
+            self.release(end, writer)?;
+        }
+        self.encoder.flush(&mut self.coded)?;
+        self.write(writer)?;
+        let first = self.first.unwrap_or(0);
+        made.size = Some(self.size);
+        made.frames = self.frames;
+        Ok(Ending {
+            setup: self.encoder.setup(),
+            start: Time::new(first.max(0), self.timescale),
+            skip: 0,
+            length: self.end - first,
+        })
+    }
+}
+
+/// Samples of silence put into a hole in one piece.
+const SILENCE_AT_ONCE: u64 = 48_000;
+
+struct Sound {
+    plan: AudioPlan,
+    line: Timeline,
+    resampler: Option<Resampler>,
+    limiter: Option<Limiter>,
+    encoder: Box<dyn EncodeAudio>,
+    track: usize,
+    coded: Vec<Coded>,
+    samples: u64,
+    /// The container cannot say that a track starts late: silence says it.
+    from_zero: bool,
+    begun: bool,
+}
+
+impl Sound {
+    fn new(plan: &AudioPlan, starts: bool, tracks: &mut Vec<OutTrack>) -> Result<Sound> {
+        let resampler = (plan.rate != plan.rate_in)
+            .then(|| Resampler::new(plan.rate_in, plan.rate, plan.channels))
+            .transpose()?;
+        let limiter = plan
+            .loudness
+            .filter(|_| plan.gain.is_some())
+            .map(|l| Limiter::new(plan.rate, plan.channels, l.peak));
+        let form = SoundForm { rate: plan.rate, channels: plan.channels, bits: plan.bits };
+        let encoder = (plan.coder.open)(&form)?;
+        tracks.push(OutTrack {
+            codec: plan.coder.coded.clone(),
+            kind: OutTrackKind::Audio { rate: plan.rate, channels: plan.channels, bits: plan.bits },
+            timescale: plan.rate,
+            language: plan.language.clone(),
+            expected: plan.expected_packets,
+            skip: encoder.priming().into(),
+        });
+        Ok(Sound {
+            plan: plan.clone(),
+            line: Timeline::default(),
+            resampler,
+            limiter,
+            encoder,
+            track: tracks.len() - 1,
+            coded: Vec::new(),
+            samples: 0,
+            from_zero: !starts,
+            begun: false,
+        })
+    }
+
+    fn take(&mut self, frame: &AudioFrame, writer: &mut dyn Mux) -> Result<()> {
+        if frame.channels != self.plan.channels_in || frame.rate != self.plan.rate_in {
+            return Err(Error::damaged(
+                "sound track",
+                format!(
+                    "{} channels at {} Hz where {} at {} Hz were stated",
+                    frame.channels, frame.rate, self.plan.channels_in, self.plan.rate_in
+                ),
+            ));
+        }
+        let (mut silence, sound) = self.line.place(frame.clone())?;
+        if self.from_zero && !std::mem::replace(&mut self.begun, true) {
+            // A lead longer than a day is no lead.
+            let day = u64::from(self.plan.rate_in) * 86_400;
+            silence += (self.line.start.unwrap_or(0).max(0) as u64).min(day);
+        }
+        while silence > 0 {
+            let n = silence.min(SILENCE_AT_ONCE);
+            silence -= n;
+            self.pass_on(vec![0.0; n as usize * usize::from(self.plan.channels)], writer)?;
+        }
+        self.pass_on(mix_down(sound, self.plan.channels_in, self.plan.channels), writer)
+    }
+
+    fn pass_on(&mut self, samples: Vec<f32>, writer: &mut dyn Mux) -> Result<()> {
+        let samples = match &mut self.resampler {
+            Some(r) => r.push(&samples)?,
+            None => samples,
+        };
+        self.level(samples, writer)
+    }
+
+    /// To the loudness that is asked for.
+    fn level(&mut self, mut samples: Vec<f32>, writer: &mut dyn Mux) -> Result<()> {
+        if let Some(gain) = self.plan.gain {
+            samples.iter_mut().for_each(|s| *s *= gain);
+        }
+        if let Some(l) = &mut self.limiter {
+            samples = l.push(&samples);
+        }
+        self.encode(&samples, writer)
+    }
+
+    fn encode(&mut self, samples: &[f32], writer: &mut dyn Mux) -> Result<()> {
+        self.samples += (samples.len() / usize::from(self.plan.channels)) as u64;
+        self.encoder.encode(samples, &mut self.coded)?;
+        self.write(writer)
+    }
+
+    fn write(&mut self, writer: &mut dyn Mux) -> Result<()> {
+        let start = self.start();
+        let track = self.track;
+        self.coded.drain(..).try_for_each(|mut c| {
+            c.pts += start;
+            writer.write(track, &c)
+        })
+    }
+
+    /// When the first sample is heard, in ticks of what is written.
+    fn start(&self) -> i64 {
+        if self.from_zero {
+            return 0;
+        }
+        rescale(self.line.start.unwrap_or(0), self.plan.rate_in, self.plan.rate)
+    }
+
+    fn finish(mut self, writer: &mut dyn Mux, made: &mut Made) -> Result<Ending> {
+        if let Some(r) = &mut self.resampler {
+            let rest = r.finish()?;
+            self.level(rest, writer)?;
+        }
+        if let Some(l) = &mut self.limiter {
+            let rest = l.finish();
+            self.encode(&rest, writer)?;
+        }
+        self.encoder.flush(&mut self.coded)?;
+        self.write(writer)?;
+        let n = self.plan.track + 1;
+        if self.line.filled > 0 {
+            made.notes
+                .push(format!("sound track {n}: holes of {} samples in all are silent", self.line.filled));
+        }
+        if self.line.cut > 0 {
+            made.notes.push(format!("sound track {n}: {} overlapping samples were left out", self.line.cut));
+        }
+        made.sound.push((self.samples, self.plan.rate, self.plan.channels));
+        let start = if self.from_zero { 0 } else { self.line.start.unwrap_or(0) };
+        Ok(Ending {
+            setup: self.encoder.setup(),
+            start: Time::new(start, self.plan.rate_in),
+            skip: i64::from(self.encoder.priming()),
+            length: self.samples as i64,
+        })
+    }
+}

@@ -1,0 +1,239 @@
+//! Reading and decoding, once for all outputs.
+
+use super::tree::Takers;
+use super::{Control, Line, Message};
+use crate::container::Demux;
+use crate::error::{Error, Result};
+use crate::filter::audio::loudness::Meter;
+use crate::filter::audio::{Timeline, mix_down};
+use crate::filter::video::Shown;
+use crate::frame::{AudioFrame, Pool, VideoFrame};
+use crate::plan::{MadePlan, Plan};
+use crate::read::{Count, Got, Reader};
+use std::sync::Arc;
+use std::sync::mpsc::SyncSender;
+
+/// What was odd in the source.
+#[derive(Default)]
+pub struct Said {
+    pub picture: Vec<String>,
+    pub sound: Vec<String>,
+}
+
+/// Outputs that take sound: for each place of the plan's list, who takes it.
+pub struct Sounds {
+    to: Vec<(Vec<usize>, Option<SyncSender<Message>>)>,
+}
+
+impl Sounds {
+    pub fn of(plan: &Plan, outputs: &[SyncSender<Message>]) -> Sounds {
+        let to = plan.outputs.iter().zip(outputs).filter_map(|(o, to)| {
+            let places: Vec<usize> = o.film()?.audio.iter().map(|a| a.place).collect();
+            (!places.is_empty()).then(|| (places, Some(to.clone())))
+        });
+        Sounds { to: to.collect() }
+    }
+
+    fn send(&mut self, place: usize, frame: AudioFrame) -> Result<()> {
+        let frame = Arc::new(frame);
+        for (places, to) in &mut self.to {
+            let gone =
+                |t: &SyncSender<Message>| t.send(Message::Sound { place, frame: frame.clone() }).is_err();
+            if places.contains(&place) && to.as_ref().is_some_and(gone) {
+                *to = None;
+            }
+        }
+        if self.to.iter().all(|(_, to)| to.is_none()) { Err(Error::Stopped) } else { Ok(()) }
+    }
+
+    fn end(self) {
+        for to in self.to.into_iter().filter_map(|(_, to)| to) {
+            let _ = to.send(Message::End(Line::Sound));
+        }
+    }
+}
+
+pub fn feed(
+    demux: &mut dyn Demux,
+    plan: &Plan,
+    pool: &Pool,
+    pictures: Takers,
+    mut sounds: Sounds,
+    control: &Control,
+) -> Result<Said> {
+    let wanted: Vec<usize> = plan.audio.iter().copied().chain(plan.video).collect();
+    let mut reader = Reader::new(demux, &wanted, pool)?;
+    let mut pictures =
+        Pictures { to: pictures, last: None, early: Vec::new(), sent: 0, lost: 0, nobody: false };
+    let mut deaf = false;
+    while let Some(got) = reader.next_one()? {
+        if control.stopping() {
+            return Err(Error::Stopped);
+        }
+        match got {
+            Got::Picture { frame, .. } => {
+                pictures.take(frame)?;
+                control.read(1);
+            }
+            Got::Lost { pts, duration, .. } => pictures.early.push((pts, duration)),
+            Got::Sound { track, frame } => {
+                let Some(place) = plan.audio.iter().position(|&t| t == track) else { continue };
+                if plan.video.is_none() && place == 0 {
+                    control.read(frame.len() as u64);
+                }
+                if !deaf && matches!(sounds.send(place, frame), Err(Error::Stopped)) {
+                    deaf = true;
+                }
+            }
+        }
+        // Every output has ended with an error of its own.
+        if (deaf || plan.audio.is_empty()) && (pictures.nobody || pictures.to.is_empty()) {
+            break;
+        }
+    }
+    // Lost at the very end: the last picture stays.
+    pictures.repeat(i64::MAX)?;
+    let mut said = Said::default();
+    if let Some(track) = plan.video {
+        pictures.report(&reader.count(track), &mut said.picture)?;
+    }
+    for (i, &track) in plan.audio.iter().enumerate() {
+        report_sound(&reader.count(track), i + 1, &mut said.sound)?;
+    }
+    if let Some(first) = &reader.first_unreadable {
+        said.picture.push(format!("{} packets could not be read; first: {first}", reader.unreadable));
+    }
+    pictures.to.end();
+    sounds.end();
+    Ok(said)
+}
+
+struct Pictures {
+    to: Takers,
+    last: Option<Arc<VideoFrame>>,
+    /// Lost pictures that were not yet shown for.
+    early: Vec<(i64, i64)>,
+    sent: u64,
+    lost: u64,
+    nobody: bool,
+}
+
+impl Pictures {
+    fn take(&mut self, frame: VideoFrame) -> Result<()> {
+        let (pts, duration) = (frame.pts, frame.duration);
+        let frame = Arc::new(frame);
+        // Nothing came before: the first picture stands in for those lost before it.
+        self.last.get_or_insert_with(|| frame.clone());
+        self.repeat(pts)?;
+        self.sent += 1;
+        self.last = Some(frame.clone());
+        self.send(Shown { frame, pts, duration })
+    }
+
+    fn send(&mut self, shown: Shown) -> Result<()> {
+        if !self.nobody && !self.to.is_empty() && matches!(self.to.send(&shown), Err(Error::Stopped)) {
+            self.nobody = true;
+        }
+        Ok(())
+    }
+
+    /// Shows the last picture again for those lost before `until`, so that frame count and times hold.
+    fn repeat(&mut self, until: i64) -> Result<()> {
+        let Some(last) = self.last.clone() else { return Ok(()) };
+        self.early.sort_unstable();
+        let due = self.early.iter().take_while(|(pts, _)| *pts < until).count();
+        for (pts, duration) in self.early.drain(..due).collect::<Vec<_>>() {
+            self.lost += 1;
+            self.send(Shown { frame: last.clone(), pts, duration })?;
+        }
+        Ok(())
+    }
+
+    fn report(&self, count: &Count, notes: &mut Vec<String>) -> Result<()> {
+        let first = count.first_bad.as_ref().map(|b| b.why.clone());
+        if self.sent == 0 {
+            let why = first.unwrap_or_else(|| "the track has no packets".into());
+            return Err(Error::damaged("picture track", format!("not one picture could be decoded: {why}")));
+        }
+        if self.lost > 0 {
+            let all = self.lost + self.sent;
+            let first = first.map_or(String::new(), |f| format!("; first: {f}"));
+            notes.push(format!("{} of {all} pictures could not be decoded, and the one before was shown in their place{first}", self.lost));
+        }
+        if count.concealed > 0 {
+            notes.push(format!(
+                "{} pictures had damaged parts, which were filled from the picture before",
+                count.concealed
+            ));
+        }
+        Ok(())
+    }
+}
+
+fn report_sound(count: &Count, number: usize, notes: &mut Vec<String>) -> Result<()> {
+    let Some(first) = &count.first_bad else { return Ok(()) };
+    if count.good == 0 {
+        return Err(Error::damaged(
+            format!("sound track {number}"),
+            format!("not one packet could be decoded: {}", first.why),
+        ));
+    }
+    // The hole it leaves is filled with silence.
+    notes.push(format!(
+        "sound track {number}: {} packets could not be decoded and are silent; first: {}",
+        count.bad, first.why
+    ));
+    Ok(())
+}
+
+/// Measures the sound that is to be brought to a loudness, with a reader of its own over the same source, and sets the
+/// gains of the plan. Nothing is read if no output asks for it.
+pub fn measure(
+    open: &mut dyn FnMut() -> Result<Box<dyn Demux>>,
+    plan: &mut Plan,
+    control: &Control,
+) -> Result<()> {
+    let mut asked: Vec<(usize, u16)> = Vec::new();
+    for o in &plan.outputs {
+        for a in o.film().into_iter().flat_map(|f| &f.audio).filter(|a| a.loudness.is_some()) {
+            if !asked.contains(&(a.place, a.channels)) {
+                asked.push((a.place, a.channels));
+            }
+        }
+    }
+    if asked.is_empty() {
+        return Ok(());
+    }
+    let tracks: Vec<usize> = plan.audio.clone();
+    let mut demux = open()?;
+    let mut meters: Vec<(usize, u16, Timeline, Option<Meter>)> =
+        asked.iter().map(|&(place, channels)| (place, channels, Timeline::default(), None)).collect();
+    let mut reader = Reader::new(demux.as_mut(), &tracks, &Pool::new())?;
+    while let Some(got) = reader.next_one()? {
+        if control.stopping() {
+            return Err(Error::Stopped);
+        }
+        let Got::Sound { track, frame } = got else { continue };
+        let place = tracks.iter().position(|t| *t == track);
+        for (_, channels, line, meter) in meters.iter_mut().filter(|m| Some(m.0) == place) {
+            let (rate, from) = (frame.rate, frame.channels);
+            let (silence, sound) = line.place(frame.clone())?;
+            let meter = match meter {
+                Some(m) => m,
+                None => meter.insert(Meter::new(rate, *channels)?),
+            };
+            meter.silence(silence)?;
+            meter.add(&mix_down(sound, from, *channels))?;
+        }
+    }
+    for o in &mut plan.outputs {
+        let MadePlan::Film(film) = &mut o.made else { continue };
+        for a in &mut film.audio {
+            let found = meters.iter().find(|m| (m.0, m.1) == (a.place, a.channels));
+            if let (Some(loudness), Some((_, _, _, Some(meter)))) = (a.loudness, found) {
+                a.gain = meter.gain(loudness);
+            }
+        }
+    }
+    Ok(())
+}

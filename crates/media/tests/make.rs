@@ -1,0 +1,405 @@
+//! What can be made: every container and codec, every framing, in one pass; each read back by another path than the one it
+//! was made on.
+
+use ebur128::{EbuR128, Mode};
+use media::container::wrap::{Sink, Wrap};
+use media::container::{self, Demux};
+use media::facts::{self, Facts};
+use media::filter::video::Fill;
+use media::frame::Pool;
+use media::plan::{plan, plan_each};
+use media::read::{Got, Reader};
+use media::recipe::*;
+use media::run::{self, Control, Made};
+use media::testkit::{Clip, psnr, write_clip};
+use media::units::Ratio;
+use media::{check, still};
+use rstest::rstest;
+use std::fs::File;
+use std::path::{Path, PathBuf};
+
+struct Room {
+    dir: tempfile::TempDir,
+    source: PathBuf,
+}
+
+impl Room {
+    fn with(clip: &Clip) -> Room {
+        let dir = tempfile::tempdir().unwrap();
+        let source = dir.path().join("source.mp4");
+        write_clip(clip, Box::new(new_file(&source))).unwrap();
+        Room { dir, source }
+    }
+
+    fn path(&self, n: usize) -> PathBuf {
+        self.dir.path().join(format!("out-{n}"))
+    }
+
+    /// Makes all and reads each back.
+    fn make(&self, recipes: &[Recipe]) -> Vec<Made> {
+        let open = || container::open(Box::new(File::open(&self.source).unwrap()));
+        let mut demux = open().unwrap();
+        let mut plan = plan(demux.tracks(), recipes).unwrap();
+        let control = Control::new(recipes.len());
+        run::measure(&mut || open(), &mut plan, &control).unwrap();
+        let sinks = (0..recipes.len()).map(|n| Box::new(new_file(&self.path(n))) as Box<dyn Sink>).collect();
+        let made = run::run(demux.as_mut(), &plan, sinks, &control).unwrap();
+        let made: Vec<Made> = made.into_iter().map(|m| m.unwrap()).collect();
+        for (n, m) in made.iter().enumerate().filter(|(n, _)| recipes[*n].still.is_none()) {
+            check::output(Box::new(File::open(self.path(n)).unwrap()), m, &Default::default())
+                .unwrap_or_else(|e| panic!("output {n}: {e}"));
+        }
+        made
+    }
+
+    fn facts(&self, n: usize) -> Facts {
+        facts::of(Box::new(File::open(self.path(n)).unwrap())).unwrap()
+    }
+}
+
+fn new_file(path: &Path) -> File {
+    File::options().read(true).write(true).create(true).truncate(true).open(path).unwrap()
+}
+
+/// Pictures with their times in seconds, and the first sound track with the time of its first sample.
+fn all_of(path: &Path) -> (Vec<(f64, media::frame::VideoFrame)>, Vec<f32>, f64, u16) {
+    let demux = container::open(Box::new(File::open(path).unwrap())).unwrap();
+    let tracks = demux.tracks().to_vec();
+    let wanted: Vec<usize> =
+        (0..tracks.len()).filter(|&i| tracks[i].video().is_some() || tracks[i].audio().is_some()).collect();
+    let mut reader = Reader::new(demux, &wanted, &Pool::new()).unwrap();
+    let (mut pictures, mut sound, mut first, mut channels) = (Vec::new(), Vec::new(), None, 0);
+    while let Some(got) = reader.next_one().unwrap() {
+        match got {
+            Got::Picture { track, frame } => {
+                pictures.push((frame.pts as f64 / f64::from(tracks[track].timescale), frame));
+            }
+            Got::Sound { frame, .. } => {
+                first.get_or_insert(frame.pts as f64 / f64::from(frame.rate));
+                channels = frame.channels;
+                sound.extend(frame.samples);
+            }
+            Got::Lost { .. } => panic!("a picture is lost"),
+        }
+    }
+    (pictures, sound, first.unwrap_or(0.0), channels)
+}
+
+fn film(video: Option<VideoRecipe>, audio: Option<AudioCodec>, wrap: Option<Wrap>) -> Recipe {
+    Recipe {
+        wrap,
+        video,
+        audio: audio.map(|codec| AudioRecipe { codec, ..AudioRecipe::default() }),
+        still: None,
+    }
+}
+
+fn picture(codec: VideoCodec) -> Option<VideoRecipe> {
+    Some(VideoRecipe { codec, fit: (160, 90), ..VideoRecipe::default() })
+}
+
+/// Shift in samples at which two sounds of one channel are most alike.
+fn shift(a: &[f32], b: &[f32]) -> i64 {
+    let n = a.len().min(b.len()) as i64;
+    let like = |s: i64| -> f64 {
+        (3_000..n - 3_000).step_by(2).map(|i| f64::from(a[i as usize]) * f64::from(b[(i + s) as usize])).sum()
+    };
+    (-1500..=1500).max_by(|x, y| like(*x).total_cmp(&like(*y))).unwrap()
+}
+
+fn mono(samples: &[f32], channels: u16) -> Vec<f32> {
+    samples.iter().step_by(channels.into()).copied().collect()
+}
+
+/// Every container: as many pictures at the same times, sound at the same moment and as long.
+#[rstest]
+#[case::mp4(film(picture(VideoCodec::H264), Some(AudioCodec::Aac), None), "MP4")]
+#[case::webm(film(picture(VideoCodec::Vp9), Some(AudioCodec::Opus), None), "WebM")]
+#[case::mkv(film(picture(VideoCodec::H264), Some(AudioCodec::Opus), Some(Wrap::Mkv)), "Matroska")]
+#[case::mkv_pcm(film(picture(VideoCodec::Vp9), Some(AudioCodec::Pcm16), Some(Wrap::Mkv)), "Matroska")]
+#[case::webm_silent(film(picture(VideoCodec::Vp9), None, Some(Wrap::Webm)), "WebM")]
+#[case::m4a(film(None, Some(AudioCodec::Aac), None), "MP4")]
+#[case::opus(film(None, Some(AudioCodec::Opus), None), "Ogg")]
+#[case::wav(film(None, Some(AudioCodec::Pcm16), None), "WAV")]
+#[case::wav_24(film(None, Some(AudioCodec::Pcm24), None), "WAV")]
+fn what_is_made_is_what_the_source_was(#[case] recipe: Recipe, #[case] format: &str) {
+    let room = Room::with(&Clip { rate: Ratio { num: 30_000, den: 1001 }, ..Clip::default() });
+    let made = room.make(std::slice::from_ref(&recipe));
+    let f = room.facts(0);
+    assert_eq!((f.format.as_str(), f.damage.clone()), (format, None));
+    let (pictures, sound, start, channels) = all_of(&room.path(0));
+    let (source, heard, from, _) = all_of(&room.source);
+    if recipe.video.is_some() {
+        assert_eq!((pictures.len(), made[0].frames), (50, 50));
+        for ((at, p), (want, s)) in pictures.iter().zip(&source) {
+            assert!((at - want).abs() < 0.001, "a picture at {at}, not {want}");
+            let small = media::filter::video::Scaler::new(160, 90, Pool::new()).scale(s).unwrap();
+            assert!(psnr(p, &small) > 30.0, "at {at}: {} dB", psnr(p, &small));
+        }
+    }
+    if recipe.audio.is_some() {
+        assert!((start - from).abs() < 0.001, "sound from {start}, not {from}");
+        let (a, b) = (mono(&heard, 2), mono(&sound, channels));
+        assert_eq!(a.len(), b.len(), "as many samples");
+        assert_eq!(shift(&a, &b), 0, "at the same moment");
+    }
+}
+
+#[test]
+fn equal_beginnings_are_done_once() {
+    let room = Room::with(&Clip { width: 640, height: 352, ..Clip::default() });
+    let tracks = container::open(Box::new(File::open(&room.source).unwrap())).unwrap().tracks().to_vec();
+    let size = |fit, codec| film(Some(VideoRecipe { fit, codec, ..VideoRecipe::default() }), None, None);
+    let recipes = [
+        size((320, 0), VideoCodec::H264),
+        size((320, 0), VideoCodec::Vp9),
+        size((160, 0), VideoCodec::H264),
+        size((80, 0), VideoCodec::H264),
+    ];
+    let p = plan(&tracks, &recipes).unwrap();
+    let told: Vec<_> = (0..4).map(|n| p.told(n).unwrap()).collect();
+    // The two of one size share all; the two that shrink a lot share the halving.
+    assert_eq!(told[0].pictures.iter().map(|s| s.shared_with.clone()).collect::<Vec<_>>(), [vec![2]]);
+    assert_eq!(told[2].pictures[0].shared_with, [4]);
+    assert_eq!((told[2].pictures.len(), told[2].pictures[1].shared_with.len()), (2, 0));
+    let made = room.make(&recipes);
+    assert!(made.iter().all(|m| m.frames == 50));
+    // The same pictures as made alone.
+    let alone = Room::with(&Clip { width: 640, height: 352, ..Clip::default() });
+    alone.make(&recipes[3..]);
+    let (a, b) = (std::fs::read(room.path(3)).unwrap(), std::fs::read(alone.path(0)).unwrap());
+    assert!(a == b, "an output is the same beside others");
+}
+
+#[rstest]
+#[case::padded(Framing::Pad(Fill::Black), (200, 200))]
+#[case::coloured(Framing::Pad(Fill::Colour([255, 0, 0])), (100, 300))]
+#[case::blurred(Framing::Pad(Fill::Blur), (180, 320))]
+#[case::cropped(Framing::Crop, (180, 180))]
+#[case::stretched(Framing::Stretch, (200, 400))]
+fn framings_have_the_size_that_is_asked_for(
+    #[case] framing: Framing,
+    #[case] fit: (u32, u32),
+    #[values(0, 90)] turned: u16,
+) {
+    let room = Room::with(&Clip { rotation: turned, frames: 8, ..Clip::default() });
+    let video = Some(VideoRecipe { fit, framing, ..VideoRecipe::default() });
+    let made = room.make(&[Recipe { video, ..Recipe::default() }]);
+    let f = room.facts(0);
+    let p = f.picture().unwrap();
+    assert_eq!(((p.width, p.height), made[0].frames), (fit, 8));
+    if framing == Framing::Pad(Fill::Colour([255, 0, 0])) {
+        let (pictures, ..) = all_of(&room.path(0));
+        let (luma, cr) = (pictures[3].1.planes[0].at(50, 4), pictures[3].1.planes[2].at(25, 2));
+        assert!(luma.abs_diff(63) < 6 && cr.abs_diff(240) < 6, "red beside it: {luma}, {cr}");
+    }
+}
+
+#[rstest]
+#[case(Ratio { num: 50, den: 1 }, 100)]
+#[case(Ratio { num: 12, den: 1 }, 24)]
+#[case(Ratio { num: 30_000, den: 1001 }, 60)]
+fn another_frame_rate_has_its_count_and_exact_times(#[case] rate: Ratio, #[case] count: usize) {
+    let room = Room::with(&Clip::default());
+    let video = Some(VideoRecipe { fit: (160, 90), frame_rate: Some(rate), ..VideoRecipe::default() });
+    room.make(&[Recipe { video, audio: Some(AudioRecipe::default()), ..Recipe::default() }]);
+    let f = room.facts(0);
+    assert_eq!(f.picture().unwrap().rate, Some(rate));
+    let (pictures, ..) = all_of(&room.path(0));
+    assert!(pictures.len().abs_diff(count) <= 1, "{}", pictures.len());
+    for (n, (at, _)) in pictures.iter().enumerate() {
+        assert!((at - n as f64 / rate.value()).abs() < 1e-6, "picture {n} at {at}");
+    }
+}
+
+/// The loudness that is asked for, as a meter finds it in what was decoded; no true peak above the limit.
+#[rstest]
+#[case::listening(-16.0, -1.0, AudioCodec::Pcm24)]
+#[case::broadcast(-23.0, -1.0, AudioCodec::Pcm24)]
+#[case::coded(-18.0, -2.0, AudioCodec::Opus)]
+fn sound_is_brought_to_its_loudness(#[case] target: f64, #[case] peak: f64, #[case] codec: AudioCodec) {
+    let speech = |i: usize| {
+        // Bursts like words, of changing level.
+        let t = i as f32 / 48_000.0;
+        let word = ((t * 2.7).sin() * (t * 0.9).cos()).max(0.0);
+        (t * 180.0 * std::f32::consts::TAU).sin() * word * 0.2 + (t * 1_900.0).sin() * word * 0.03
+    };
+    let sound = (0..48_000 * 8).flat_map(|i| [speech(i), speech(i) * 0.8]).collect();
+    let room =
+        Room::with(&Clip { frames: 200, width: 64, height: 48, sound: Some(sound), ..Clip::default() });
+    let audio = AudioRecipe { codec, loudness: Some(Loudness { target, peak }), ..AudioRecipe::default() };
+    room.make(&[Recipe { audio: Some(audio), ..Recipe::default() }]);
+    let (_, out, _, channels) = all_of(&room.path(0));
+    let mut meter = EbuR128::new(channels.into(), 48_000, Mode::I | Mode::TRUE_PEAK).unwrap();
+    meter.add_frames_f32(&out).unwrap();
+    let found = meter.loudness_global().unwrap();
+    let highest = (0..2).map(|c| meter.true_peak(c).unwrap()).fold(0.0, f64::max);
+    let highest = 20.0 * highest.log10();
+    assert!((found - target).abs() < 0.1, "{found:.2} LUFS for {target}");
+    // A lossy codec moves peaks a little.
+    let slack = if codec == AudioCodec::Opus { 0.5 } else { 0.0 };
+    assert!(highest <= peak + slack, "{highest:.2} dBTP for {peak}");
+}
+
+#[test]
+fn one_pass_makes_films_sound_and_a_telling_still() {
+    let room = Room::with(&Clip { frames: 60, ..Clip::default() });
+    let still = |at_ms| Recipe {
+        still: Some(StillRecipe { fit: (160, 0), format: StillChoice::Png, at_ms }),
+        ..Recipe::default()
+    };
+    let recipes = [
+        film(picture(VideoCodec::H264), Some(AudioCodec::Aac), None),
+        film(None, Some(AudioCodec::Opus), None),
+        still(None),
+        still(Some(1000)),
+    ];
+    let made = room.make(&recipes);
+    assert_eq!(made.iter().map(|m| m.frames).collect::<Vec<_>>(), [60, 0, 1, 1]);
+    // The picture of one second is the source's 25th, within what scaling and 8 bits of red, green and blue do.
+    let (source, ..) = all_of(&room.source);
+    let want = media::filter::video::Scaler::new(160, 90, Pool::new()).scale(&source[25].1).unwrap();
+    let png = still::frame_of(&mut File::open(room.path(3)).unwrap(), &Pool::new()).unwrap();
+    let back = media::filter::video::Converter::new(Pool::new()).convert(&png).unwrap();
+    assert!(psnr(&back, &want) > 34.0, "{} dB", psnr(&back, &want));
+}
+
+/// One that cannot be made does not keep the others back, and says why.
+#[test]
+fn an_output_that_fails_ends_alone() {
+    struct Full(File, u64);
+    impl std::io::Write for Full {
+        fn write(&mut self, b: &[u8]) -> std::io::Result<usize> {
+            self.1 = self.1.saturating_sub(b.len() as u64);
+            if self.1 == 0 {
+                return Err(std::io::Error::from(std::io::ErrorKind::StorageFull));
+            }
+            self.0.write(b)
+        }
+        fn flush(&mut self) -> std::io::Result<()> {
+            Ok(())
+        }
+    }
+    impl std::io::Read for Full {
+        fn read(&mut self, b: &mut [u8]) -> std::io::Result<usize> {
+            self.0.read(b)
+        }
+    }
+    impl std::io::Seek for Full {
+        fn seek(&mut self, to: std::io::SeekFrom) -> std::io::Result<u64> {
+            self.0.seek(to)
+        }
+    }
+    let room = Room::with(&Clip { frames: 100, ..Clip::default() });
+    let recipes = [
+        film(picture(VideoCodec::H264), Some(AudioCodec::Aac), None),
+        film(picture(VideoCodec::H264), Some(AudioCodec::Aac), None),
+        film(None, Some(AudioCodec::Pcm16), None),
+    ];
+    for room_for in [1_000, 20_000, 60_000] {
+        let mut demux = container::open(Box::new(File::open(&room.source).unwrap())).unwrap();
+        let plan = plan(demux.tracks(), &recipes).unwrap();
+        let sinks: Vec<Box<dyn Sink>> = vec![
+            Box::new(new_file(&room.path(0))),
+            Box::new(Full(new_file(&room.path(1)), room_for)),
+            Box::new(new_file(&room.path(2))),
+        ];
+        let made = run::run(demux.as_mut(), &plan, sinks, &Control::new(3)).unwrap();
+        assert_eq!((made[0].as_ref().unwrap().frames, made[2].is_ok()), (100, true), "{room_for}");
+        assert_eq!(made[1].as_ref().unwrap_err().class(), "system", "{room_for}");
+        check::output(
+            Box::new(File::open(room.path(0)).unwrap()),
+            made[0].as_ref().unwrap(),
+            &Default::default(),
+        )
+        .unwrap();
+    }
+}
+
+/// A filter that several share fails: each of them ends with its reason, and who does not share it is made.
+#[test]
+fn a_shared_filter_that_fails_is_the_reason_of_all_it_let_down() {
+    let room = Room::with(&Clip { frames: 20, ..Clip::default() });
+    let padded = |q| VideoRecipe {
+        fit: (200, 200),
+        framing: Framing::Pad(Fill::Black),
+        rate: BitRecipe::Quantiser(q),
+        ..VideoRecipe::default()
+    };
+    let of = |video| Recipe { video: Some(video), ..Recipe::default() };
+    let recipes = [of(VideoRecipe::default()), of(padded(20)), of(padded(30))];
+    let mut demux = container::open(Box::new(File::open(&room.source).unwrap())).unwrap();
+    let mut plan = plan(demux.tracks(), &recipes).unwrap();
+    // As if the stream had grown beyond its frame.
+    for n in &mut plan.nodes {
+        if let media::filter::video::Step::Place(p) = &mut n.step {
+            p.width = 20;
+        }
+    }
+    let sinks = (0..3).map(|n| Box::new(new_file(&room.path(n))) as Box<dyn Sink>).collect();
+    let made = run::run(demux.as_mut(), &plan, sinks, &Control::new(3)).unwrap();
+    assert_eq!(made[0].as_ref().unwrap().frames, 20);
+    for end in &made[1..] {
+        let e = end.as_ref().unwrap_err();
+        assert!(e.class() == "setting" && e.to_string().contains("does not go into"), "{e}");
+    }
+}
+
+#[rstest]
+#[case::container(film(picture(VideoCodec::Vp9), Some(AudioCodec::Aac), Some(Wrap::Mp4)), "does not hold")]
+#[case::pair(film(picture(VideoCodec::Vp9), Some(AudioCodec::Aac), None), "none holds")]
+#[case::half_a_frame(
+    Recipe { video: Some(VideoRecipe { fit: (100, 0), framing: Framing::Crop, ..VideoRecipe::default() }), ..Recipe::default() },
+    "both sides"
+)]
+fn what_cannot_be_says_why_and_the_others_are_planned(#[case] bad: Recipe, #[case] words: &str) {
+    let room = Room::with(&Clip { frames: 5, ..Clip::default() });
+    let tracks = container::open(Box::new(File::open(&room.source).unwrap())).unwrap().tracks().to_vec();
+    let good = film(picture(VideoCodec::H264), None, None);
+    let (plan, ends) = plan_each(&tracks, &[bad, good]);
+    let why = ends[0].as_ref().unwrap_err().to_string();
+    assert!(why.contains(words), "{why}");
+    assert_eq!((plan.outputs.len(), ends[1].as_ref().ok()), (1, Some(&0)));
+}
+
+/// A bar that moves eight pixels from field to field, in fields: combed where it moves, until it is made whole.
+#[rstest]
+#[case::told(Deinterlace::Auto, 10)]
+#[case::each_field(Deinterlace::Always(media::filter::video::Deinterlacing { every_field: true, ..Default::default() }), 20)]
+#[case::never(Deinterlace::Never, 10)]
+fn fields_are_made_whole_where_the_source_has_them(#[case] deinterlace: Deinterlace, #[case] frames: usize) {
+    let dir = tempfile::tempdir().unwrap();
+    let source = dir.path().join("fields.y4m");
+    let mut bytes = b"YUV4MPEG2 W128 H64 F25:1 It A1:1 C420jpeg\n".to_vec();
+    for n in 0..10usize {
+        bytes.extend(b"FRAME\n");
+        for y in 0..64usize {
+            let at = (2 * n + y % 2) * 5 + 8;
+            bytes.extend((0..128usize).map(|x| if (at..at + 12).contains(&x) { 200u8 } else { 60 }));
+        }
+        bytes.extend([128; 2 * 64 * 32]);
+    }
+    std::fs::write(&source, bytes).unwrap();
+    let room = Room { dir, source };
+    let video = VideoRecipe { deinterlace, rate: BitRecipe::Quantiser(14), ..VideoRecipe::default() };
+    let recipe = Recipe { video: Some(video), ..Recipe::default() };
+    let made = room.make(&[recipe]);
+    assert_eq!(made[0].frames as usize, frames);
+    let (pictures, ..) = all_of(&room.path(0));
+    // Combing: each line unlike both of its neighbours, which are alike.
+    let combed = |f: &media::frame::VideoFrame| {
+        let at = |x, y| i32::from(f.planes[0].at(x, y));
+        let comb = |x: u32, y: u32| {
+            let (a, b, c) = (at(x, y - 1), at(x, y), at(x, y + 1));
+            (a - c).abs() < 25 && (a - b).abs() > 60
+        };
+        (2..62).flat_map(|y| (0..128).map(move |x| (x, y))).filter(|&(x, y)| comb(x, y)).count()
+    };
+    let most = pictures.iter().map(|(_, f)| combed(f)).max().unwrap();
+    if deinterlace == Deinterlace::Never {
+        assert!(most > 300, "the source is combed: {most} points");
+    } else {
+        assert!(most < 30, "{most} points are combed");
+    }
+    assert!(pictures.windows(2).all(|p| (p[1].0 - p[0].0 - 10.0 / 25.0 / frames as f64).abs() < 1e-6));
+}
