@@ -15,7 +15,7 @@ static MEMORY: porter::maker::memory::Telling = porter::maker::memory::Telling;
 fn main() -> ExitCode {
     // Started by the porter itself, and by nobody else: no command of the interface, which would show it.
     if std::env::args_os().nth(1).is_some_and(|a| a == porter::maker::parent::COMMAND) {
-        return ExitCode::from(porter::maker::child::main(std::io::stdin(), std::io::stdout()));
+        return ExitCode::from(porter::maker::child::main());
     }
     let args = args::Args::parse();
     match commands::run(args) {

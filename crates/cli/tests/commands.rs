@@ -182,8 +182,10 @@ fn init_leaves_folders_with_files_alone() {
 
 #[test]
 fn no_child_can_be_started_with_rubbish() {
-    let out = Command::new(PROGRAM).arg("make-in-child").stdin(std::process::Stdio::null()).output().unwrap();
-    assert_eq!(out.status.code(), Some(2));
+    let nothing = std::process::Stdio::null;
+    let mut child =
+        Command::new(PROGRAM).arg("make-in-child").stdin(nothing()).stdout(nothing()).spawn().unwrap();
+    assert_eq!(child.wait().unwrap().code(), Some(2));
 }
 
 /// What `status` and `check` print fits the schemas that are published.

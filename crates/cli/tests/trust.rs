@@ -775,6 +775,26 @@ fn it_stops_while_the_store_cannot_be_written_and_arrivals_wait_for_it() {
 }
 
 #[test]
+fn a_store_that_is_locked_when_the_porter_starts_is_waited_for() {
+    let house = House::new();
+    let state = house.path("porter-state");
+    std::fs::create_dir_all(&state).unwrap();
+    let db = rusqlite::Connection::open(state.join("jobs.sqlite")).unwrap();
+    db.execute_batch("BEGIN EXCLUSIVE").unwrap();
+    house.drop_in("a.mp4", clip());
+    let mut stopped = house.start();
+    std::thread::sleep(Duration::from_secs(2));
+    assert!(stopped.0.try_wait().unwrap().is_none(), "it waits");
+    signal(&stopped.0, rustix::process::Signal::TERM);
+    ends_within(&mut stopped.0, TWO_SECONDS);
+    let _running = house.start();
+    std::thread::sleep(Duration::from_secs(2));
+    assert!(house.path("in/a.mp4").exists(), "nothing is taken");
+    db.execute_batch("ROLLBACK").unwrap();
+    house.wait_until("done", |s| s["ended"].as_array().unwrap().iter().any(|j| j["state"] == "done"));
+}
+
+#[test]
 fn a_move_of_a_large_original_hears_the_signal_and_a_second_signal_ends_at_once() {
     let house = House::new();
     let Ok(far) = tempfile::tempdir_in("/dev/shm") else { return skipped("no second file system") };
@@ -1002,10 +1022,12 @@ fn the_record_of_a_whole_run_replayed_gives_the_same_store() {
 
 #[test]
 fn a_child_started_by_hand_ends_with_its_parent() {
-    // The porter dies between two words: the child's input closes.
+    // The porter dies before its first word.
+    let (ours, its) = std::os::unix::net::UnixStream::pair().unwrap();
     let mut c = Command::new(PROGRAM);
-    c.arg("make-in-child").stdin(Stdio::piped()).stdout(Stdio::piped()).process_group(0);
+    c.arg("make-in-child").stdin(Stdio::null()).stdout(std::os::fd::OwnedFd::from(its)).process_group(0);
     let mut child = c.spawn().unwrap();
-    drop(child.stdin.take());
+    drop(c);
+    drop(ours);
     ends_within(&mut child, TWO_SECONDS);
 }

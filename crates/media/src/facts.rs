@@ -5,6 +5,7 @@ use crate::container::{self, Codec, Demux, Media, Source, Track};
 use crate::error::{Error, Result};
 use crate::frame::{Chroma, Colour, Fields};
 use crate::still;
+use crate::timecode;
 use crate::units::{Ratio, Time, rescale};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -299,7 +300,7 @@ pub fn of_tracks(demux: &dyn Demux, bytes: u64) -> Facts {
             }),
             Media::Timecode(tc) if f.timecode.is_none() => {
                 f.timecode = Some(TimecodeFacts {
-                    start: label(tc.start, tc.frames_per_count, tc.drop_frame),
+                    start: timecode::label(tc.start, tc.frames_per_count, tc.drop_frame),
                     rate: tc.rate,
                     drop_frame: tc.drop_frame,
                     reel: tc.reel.clone(),
@@ -321,7 +322,7 @@ pub fn of_tracks(demux: &dyn Demux, bytes: u64) -> Facts {
         // Counted at 25 frames a second, the field's custom where no picture says otherwise.
         let frames = rescale(samples.min(i64::MAX as u64) as i64, a.rate, 25);
         f.timecode = Some(TimecodeFacts {
-            start: label(frames as u32, 25, false),
+            start: timecode::label(frames as u32, 25, false),
             rate: Ratio { num: 25, den: 1 },
             drop_frame: false,
             reel: None,
@@ -382,43 +383,11 @@ fn video_facts(t: &Track, v: &container::VideoTrack) -> VideoFacts {
     }
 }
 
-/// A frame number as a timecode label (SMPTE ST 12-1, 5.2.2 for drop frame: of each minute but every
-/// tenth the first two labels, or four at 60, are left out).
-pub fn label(frame: u32, per_second: u32, drop: bool) -> String {
-    let n = u64::from(per_second.max(1));
-    let mut frame = u64::from(frame);
-    if drop && per_second.is_multiple_of(30) {
-        let skip = 2 * n / 30;
-        let minute = n * 60 - skip;
-        let ten = minute * 10 + skip;
-        let (tens, rest) = (frame / ten, frame % ten);
-        frame += tens * 9 * skip;
-        if rest >= n * 60 {
-            frame += skip * (1 + (rest - n * 60) / minute);
-        }
-    }
-    let (s, f) = (frame / n, frame % n);
-    let mark = if drop { ';' } else { ':' };
-    format!("{:02}:{:02}:{:02}{mark}{f:02}", s / 3600 % 24, s / 60 % 60, s % 60)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
     use rstest::rstest;
     use std::io::Cursor;
-
-    #[rstest]
-    #[case(0, 25, false, "00:00:00:00")]
-    #[case(900_000, 25, false, "10:00:00:00")]
-    #[case(1799, 30, true, "00:00:59;29")]
-    #[case(1800, 30, true, "00:01:00;02")]
-    #[case(17_982, 30, true, "00:10:00;00")]
-    #[case(107_892, 30, true, "01:00:00;00")]
-    #[case(3600, 60, true, "00:01:00;04")]
-    fn labels(#[case] frame: u32, #[case] n: u32, #[case] drop: bool, #[case] want: &str) {
-        assert_eq!(label(frame, n, drop), want);
-    }
 
     #[rstest]
     #[case(b"".to_vec(), "empty")]

@@ -13,6 +13,9 @@ use std::collections::VecDeque;
 /// Packets that may fail one after the other before the file is given up.
 pub const MAX_BAD_IN_A_ROW: u32 = 5_000;
 
+/// Seconds that are read behind the end of what is wanted.
+const MARGIN: f64 = 0.5;
+
 /// What comes of a file, in the order in which it becomes ready.
 #[derive(Debug)]
 pub enum Got {
@@ -68,6 +71,8 @@ struct Line {
     timescale: u32,
     decoder: Decoder,
     count: Count,
+    /// How far its pictures or sound were given, in seconds.
+    given: f64,
 }
 
 /// Reads the chosen tracks of a file.
@@ -78,6 +83,8 @@ pub struct Reader<D: Demux> {
     pictures: Vec<VideoFrame>,
     ended: bool,
     in_a_row: u32,
+    /// What comes before is read only so that decoders are ready, in seconds.
+    begin: f64,
     /// Packets that could not be read.
     pub unreadable: u64,
     pub first_unreadable: Option<String>,
@@ -118,7 +125,7 @@ impl<D: Demux> Reader<D> {
             .into_iter()
             .map(|(track, decoder)| {
                 let timescale = demux.tracks()[track].timescale;
-                Line { track, timescale, decoder, count: Count::default() }
+                Line { track, timescale, decoder, count: Count::default(), given: 0.0 }
             })
             .collect();
         Reader {
@@ -128,6 +135,7 @@ impl<D: Demux> Reader<D> {
             pictures: Vec::new(),
             ended: false,
             in_a_row: 0,
+            begin: 0.0,
             unreadable: 0,
             first_unreadable: None,
         }
@@ -143,11 +151,34 @@ impl<D: Demux> Reader<D> {
         count
     }
 
+    /// Begins at the last key picture at or before this moment, in seconds, where the container can; at the beginning where
+    /// it cannot. What comes before the moment comes all the same.
+    pub fn begin_at(&mut self, seconds: f64) -> Result<()> {
+        if seconds > 0.0 && self.demux.seek(seconds)? {
+            self.begin = seconds;
+        }
+        Ok(())
+    }
+
+    /// Whether every track has given all that lies before this moment, in seconds, and some more: pictures come in the
+    /// order of showing, but a lost one may be told late.
+    pub fn is_behind(&self, seconds: f64) -> bool {
+        self.lines.iter().all(|l| l.given > seconds + MARGIN)
+    }
+
     /// What comes next; `None` at the end. `Damaged` means that far too much in a row could not be read: the rest is given
     /// up.
     pub fn next_one(&mut self) -> Result<Option<Got>> {
         loop {
             if let Some(got) = self.ready.pop_front() {
+                let (track, pts) = match &got {
+                    Got::Picture { track, frame } => (*track, frame.pts),
+                    Got::Sound { track, frame } => (*track, frame.pts),
+                    Got::Lost { track, pts, .. } => (*track, *pts),
+                };
+                if let Some(line) = self.lines.iter_mut().find(|l| l.track == track) {
+                    line.given = line.given.max(Time::new(pts, line.timescale).seconds());
+                }
                 return Ok(Some(got));
             }
             if self.ended {
@@ -188,14 +219,18 @@ impl<D: Demux> Reader<D> {
         match done {
             Ok(()) => (),
             Err(e @ Error::Damaged(_)) => {
-                line.count.bad += 1;
                 let seconds = Time::new(packet.pts, line.timescale).seconds();
+                // Behind a key picture that was gone to, pictures may lean on some that were never read.
+                if seconds < self.begin {
+                    return Ok(());
+                }
+                line.count.bad += 1;
                 let number = line.count.packets;
                 line.count.first_bad.get_or_insert_with(|| Bad { number, seconds, why: e.to_string() });
             }
             Err(e) => return Err(e),
         }
-        pass_on(line, &mut self.pictures, &mut self.ready);
+        pass_on(line, self.begin, &mut self.pictures, &mut self.ready);
         Ok(())
     }
 
@@ -205,17 +240,20 @@ impl<D: Demux> Reader<D> {
             if let Decoder::Pictures(d) = &mut line.decoder {
                 d.flush(&mut self.pictures)?;
             }
-            pass_on(line, &mut self.pictures, &mut self.ready);
+            pass_on(line, self.begin, &mut self.pictures, &mut self.ready);
         }
         Ok(())
     }
 }
 
 /// Pictures that are ready, behind those that are known to be lost.
-fn pass_on(line: &mut Line, pictures: &mut Vec<VideoFrame>, ready: &mut VecDeque<Got>) {
+fn pass_on(line: &mut Line, begin: f64, pictures: &mut Vec<VideoFrame>, ready: &mut VecDeque<Got>) {
     let Decoder::Pictures(d) = &mut line.decoder else { return };
     let track = line.track;
     for (pts, duration) in d.take_lost() {
+        if Time::new(pts, line.timescale).seconds() < begin {
+            continue;
+        }
         line.count.lost += 1;
         ready.push_back(Got::Lost { track, pts, duration });
     }

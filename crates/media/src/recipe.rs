@@ -1,6 +1,7 @@
 //! A recipe: what to make from one source, as settings. [`crate::plan`] turns it into a graph.
 
 use crate::container::wrap::Wrap;
+use crate::filter::audio::fade::Fade;
 use crate::filter::video::{Deinterlacing, Fill, Kernel, Rect};
 use crate::units::Ratio;
 use serde::{Deserialize, Serialize};
@@ -18,6 +19,28 @@ pub struct Recipe {
     /// A still: of a still, or one picture of a film.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub still: Option<StillRecipe>,
+    /// Only this part of the source.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub part: Option<Part>,
+}
+
+/// From a moment of the source to another.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Part {
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<Moment>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub to: Option<Moment>,
+}
+
+/// A moment of a source.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(untagged)]
+pub enum Moment {
+    /// Milliseconds from its beginning.
+    Ms(u64),
+    /// `hh:mm:ss:ff`, or with `;` before the frames for drop frame, as its timecode track counts (from 0 without one).
+    Timecode(String),
 }
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -115,11 +138,32 @@ pub struct AudioRecipe {
     /// Loudness that the sound is brought to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub loudness: Option<Loudness>,
+    /// Decibels more or less, before anything else.
+    #[serde(default)]
+    pub gain: f64,
+    /// Quiet and loud brought closer.
+    #[serde(default)]
+    pub even: bool,
+    #[serde(default)]
+    pub fade: Fade,
+    /// A source without sound gets a silent track.
+    #[serde(default)]
+    pub silence: bool,
 }
 
 impl Default for AudioRecipe {
     fn default() -> AudioRecipe {
-        AudioRecipe { codec: AudioCodec::Aac, bits: 128_000, channels: 2, rate: None, loudness: None }
+        AudioRecipe {
+            codec: AudioCodec::Aac,
+            bits: 128_000,
+            channels: 2,
+            rate: None,
+            loudness: None,
+            gain: 0.0,
+            even: false,
+            fade: Fade::default(),
+            silence: false,
+        }
     }
 }
 
@@ -152,6 +196,8 @@ impl Loudness {
 impl AudioRecipe {
     pub const MIN_BITS: u32 = 16_000;
     pub const MAX_BITS: u32 = 512_000;
+    /// Decibels, up or down.
+    pub const MAX_GAIN: f64 = 40.0;
 }
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -159,8 +205,8 @@ pub struct StillRecipe {
     pub fit: (u32, u32),
     pub format: StillChoice,
     /// Which picture of a film; one that tells most, if it is not said.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub at_ms: Option<u64>,
+    #[serde(default, alias = "at_ms", skip_serializing_if = "Option::is_none")]
+    pub at: Option<Moment>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]

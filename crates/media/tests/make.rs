@@ -1,114 +1,25 @@
 //! What can be made: every container and codec, every framing, in one pass; each read back by another path than the one it
 //! was made on.
 
+mod room;
+
 use ebur128::{EbuR128, Mode};
 use media::container::wrap::{Sink, Wrap};
 use media::container::{self, Demux};
-use media::facts::{self, Facts};
 use media::filter::video::Fill;
 use media::frame::Pool;
 use media::plan::{plan, plan_each};
-use media::read::{Got, Reader};
 use media::recipe::*;
-use media::run::{self, Control, Made};
-use media::testkit::{Clip, psnr, write_clip};
+use media::run::{self, Control};
+use media::testkit::{Clip, psnr};
 use media::units::Ratio;
 use media::{check, still};
+use room::{Room, all_of, film, mono, new_file, shift};
 use rstest::rstest;
 use std::fs::File;
-use std::path::{Path, PathBuf};
-
-struct Room {
-    dir: tempfile::TempDir,
-    source: PathBuf,
-}
-
-impl Room {
-    fn with(clip: &Clip) -> Room {
-        let dir = tempfile::tempdir().unwrap();
-        let source = dir.path().join("source.mp4");
-        write_clip(clip, Box::new(new_file(&source))).unwrap();
-        Room { dir, source }
-    }
-
-    fn path(&self, n: usize) -> PathBuf {
-        self.dir.path().join(format!("out-{n}"))
-    }
-
-    /// Makes all and reads each back.
-    fn make(&self, recipes: &[Recipe]) -> Vec<Made> {
-        let open = || container::open(Box::new(File::open(&self.source).unwrap()));
-        let mut demux = open().unwrap();
-        let mut plan = plan(demux.tracks(), recipes).unwrap();
-        let control = Control::new(recipes.len());
-        run::measure(&mut || open(), &mut plan, &control).unwrap();
-        let sinks = (0..recipes.len()).map(|n| Box::new(new_file(&self.path(n))) as Box<dyn Sink>).collect();
-        let made = run::run(demux.as_mut(), &plan, sinks, &control).unwrap();
-        let made: Vec<Made> = made.into_iter().map(|m| m.unwrap()).collect();
-        for (n, m) in made.iter().enumerate().filter(|(n, _)| recipes[*n].still.is_none()) {
-            check::output(Box::new(File::open(self.path(n)).unwrap()), m, &Default::default())
-                .unwrap_or_else(|e| panic!("output {n}: {e}"));
-        }
-        made
-    }
-
-    fn facts(&self, n: usize) -> Facts {
-        facts::of(Box::new(File::open(self.path(n)).unwrap())).unwrap()
-    }
-}
-
-fn new_file(path: &Path) -> File {
-    File::options().read(true).write(true).create(true).truncate(true).open(path).unwrap()
-}
-
-/// Pictures with their times in seconds, and the first sound track with the time of its first sample.
-fn all_of(path: &Path) -> (Vec<(f64, media::frame::VideoFrame)>, Vec<f32>, f64, u16) {
-    let demux = container::open(Box::new(File::open(path).unwrap())).unwrap();
-    let tracks = demux.tracks().to_vec();
-    let wanted: Vec<usize> =
-        (0..tracks.len()).filter(|&i| tracks[i].video().is_some() || tracks[i].audio().is_some()).collect();
-    let mut reader = Reader::new(demux, &wanted, &Pool::new()).unwrap();
-    let (mut pictures, mut sound, mut first, mut channels) = (Vec::new(), Vec::new(), None, 0);
-    while let Some(got) = reader.next_one().unwrap() {
-        match got {
-            Got::Picture { track, frame } => {
-                pictures.push((frame.pts as f64 / f64::from(tracks[track].timescale), frame));
-            }
-            Got::Sound { frame, .. } => {
-                first.get_or_insert(frame.pts as f64 / f64::from(frame.rate));
-                channels = frame.channels;
-                sound.extend(frame.samples);
-            }
-            Got::Lost { .. } => panic!("a picture is lost"),
-        }
-    }
-    (pictures, sound, first.unwrap_or(0.0), channels)
-}
-
-fn film(video: Option<VideoRecipe>, audio: Option<AudioCodec>, wrap: Option<Wrap>) -> Recipe {
-    Recipe {
-        wrap,
-        video,
-        audio: audio.map(|codec| AudioRecipe { codec, ..AudioRecipe::default() }),
-        still: None,
-    }
-}
 
 fn picture(codec: VideoCodec) -> Option<VideoRecipe> {
     Some(VideoRecipe { codec, fit: (160, 90), ..VideoRecipe::default() })
-}
-
-/// Shift in samples at which two sounds of one channel are most alike.
-fn shift(a: &[f32], b: &[f32]) -> i64 {
-    let n = a.len().min(b.len()) as i64;
-    let like = |s: i64| -> f64 {
-        (3_000..n - 3_000).step_by(2).map(|i| f64::from(a[i as usize]) * f64::from(b[(i + s) as usize])).sum()
-    };
-    (-1500..=1500).max_by(|x, y| like(*x).total_cmp(&like(*y))).unwrap()
-}
-
-fn mono(samples: &[f32], channels: u16) -> Vec<f32> {
-    samples.iter().step_by(channels.into()).copied().collect()
 }
 
 /// Every container: as many pictures at the same times, sound at the same moment and as long.
@@ -158,10 +69,11 @@ fn equal_beginnings_are_done_once() {
     ];
     let p = plan(&tracks, &recipes).unwrap();
     let told: Vec<_> = (0..4).map(|n| p.told(n).unwrap()).collect();
-    // The two of one size share all; the two that shrink a lot share the halving.
+    // The two of one size share all; the two that shrink a lot share both halvings.
     assert_eq!(told[0].pictures.iter().map(|s| s.shared_with.clone()).collect::<Vec<_>>(), [vec![2]]);
     assert_eq!(told[2].pictures[0].shared_with, [4]);
-    assert_eq!((told[2].pictures.len(), told[2].pictures[1].shared_with.len()), (2, 0));
+    assert_eq!((told[2].pictures.len(), told[2].pictures[1].shared_with.len()), (2, 1));
+    assert_eq!((told[3].pictures.len(), told[3].pictures[2].shared_with.len()), (3, 0));
     let made = room.make(&recipes);
     assert!(made.iter().all(|m| m.frames == 50));
     // The same pictures as made alone.
@@ -244,8 +156,8 @@ fn sound_is_brought_to_its_loudness(#[case] target: f64, #[case] peak: f64, #[ca
 #[test]
 fn one_pass_makes_films_sound_and_a_telling_still() {
     let room = Room::with(&Clip { frames: 60, ..Clip::default() });
-    let still = |at_ms| Recipe {
-        still: Some(StillRecipe { fit: (160, 0), format: StillChoice::Png, at_ms }),
+    let still = |at_ms: Option<u64>| Recipe {
+        still: Some(StillRecipe { fit: (160, 0), format: StillChoice::Png, at: at_ms.map(Moment::Ms) }),
         ..Recipe::default()
     };
     let recipes = [

@@ -114,7 +114,7 @@ fn sound_is_planned_within_what_the_codec_takes(
     let p = plan(&[sound(rate, channels)], &[listening()]).unwrap();
     let out = &p.outputs[0];
     let sound = &out.film().unwrap().audio[0];
-    assert_eq!((sound.rate, sound.channels), want);
+    assert_eq!((sound.form.rate, sound.form.channels), want);
     assert_eq!((out.notes.len(), p.total), (notes, Some(u64::from(rate) * 4)));
 }
 

@@ -83,6 +83,13 @@ impl Error {
         move |source| Error::Path { doing, path, source }
     }
 
+    /// Another program keeps the store locked.
+    pub fn is_locked(&self) -> bool {
+        use rusqlite::ErrorCode::{DatabaseBusy, DatabaseLocked};
+        let Error::Store { source, .. } = self else { return false };
+        matches!(source.sqlite_error_code(), Some(DatabaseBusy | DatabaseLocked))
+    }
+
     /// A service did not do its part.
     pub fn is_of_service(&self) -> bool {
         matches!(self, Error::Words(words::Error::Service(_)))

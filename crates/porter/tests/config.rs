@@ -167,6 +167,32 @@ fn a_problem_is_told_with_its_place(
     "preset[0].audio.true_peak",
     "dBTP"
 )]
+#[case::gain("[preset.audio]", "[preset.audio]\ngain = 60.0", "preset[0].audio.gain", "decibels")]
+#[case::dynamics(
+    "[preset.audio]",
+    "[preset.audio]\ndynamics = \"loud\"",
+    "preset[0].audio.dynamics",
+    "\"narrow\""
+)]
+#[case::fade("[preset.audio]", "[preset.audio]\nfade_in = \"40 s\"", "preset[0].audio.fade_in", "30 s")]
+#[case::missing(
+    "[preset.audio]",
+    "[preset.audio]\nif_missing = \"hum\"",
+    "preset[0].audio.if_missing",
+    "silence"
+)]
+#[case::moment(
+    "[preset.video]",
+    "[preset.part]\nfrom = \"soon\"\n[preset.video]",
+    "preset[0].part.from",
+    "a timecode"
+)]
+#[case::order(
+    "[preset.video]",
+    "[preset.part]\nfrom = \"5 s\"\nto = \"5 s\"\n[preset.video]",
+    "preset[0].part.to",
+    "behind 'from'"
+)]
 #[case::container("[preset.video]", "container = \"mov\"\n[preset.video]", "preset[0].container", "\"webm\"")]
 #[case::does_not_hold(
     "[preset.video]",
@@ -196,6 +222,12 @@ fn a_preset_takes_no_other_values(
 #[case("framing = \"pad\"\nfill = \"#ffcc00\"", "rate = 48000", Some("mp4"), "mp4")]
 #[case("framing = \"stretch\"\nframe_rate = \"24000/1001\"", "channels = 1", None, "mp4")]
 #[case("deinterlace = \"fields\"\nkernel = \"bilinear\"", "", None, "mp4")]
+#[case(
+    "",
+    "gain = -6\ndynamics = \"narrow\"\nfade_in = \"500 ms\"\nfade_out = \"2 s\"\nif_missing = \"silence\"",
+    None,
+    "mp4"
+)]
 fn values_of_the_documents_are_taken(
     #[case] video: &str,
     #[case] audio: &str,

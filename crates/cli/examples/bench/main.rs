@@ -16,6 +16,8 @@ use media::testkit::{Clip, layout::with_index_last, wrap, write_clip};
 use porter::maker::{Bounds, Order, Ordered, Work};
 use std::fs::File;
 use std::io::{Read, Write};
+use std::os::fd::OwnedFd;
+use std::os::unix::net::UnixStream;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
@@ -262,15 +264,9 @@ fn milliseconds(at: &str) -> Option<f64> {
 }
 
 /// Processor seconds (user and system) of a finished child and all it waited for.
-fn processor(command: &mut Command, input: Option<&[u8]>) -> Result<f64, Anyhow> {
+fn processor(command: &mut Command) -> Result<f64, Anyhow> {
     let before = waited_for()?;
-    let mut child = command.stdin(Stdio::piped()).stdout(Stdio::null()).spawn()?;
-    let mut pipe = child.stdin.take();
-    if let (Some(pipe), Some(input)) = (&mut pipe, input) {
-        pipe.write_all(input)?;
-    }
-    let status = child.wait()?;
-    drop(pipe);
+    let status = command.stdin(Stdio::null()).stdout(Stdio::null()).status()?;
     if !status.success() {
         return Err(format!("{command:?} ended with {status}").into());
     }
@@ -285,11 +281,36 @@ fn waited_for() -> Result<f64, Anyhow> {
     Ok(ticks / 100.0)
 }
 
-/// A child as the porter starts it: the open source is its file 3.
-fn child(b: &Bench, source: &Path) -> Command {
-    let mut c = Command::new("sh");
-    c.args(["-c", "exec \"$0\" make-in-child 3<\"$1\""]).arg(&b.program).arg(source);
-    c
+/// One pass in a child, as the porter starts it.
+struct Pass {
+    cpu: f64,
+    wall: f64,
+    /// MB.
+    peak: f64,
+}
+
+/// Does an order that makes `outputs` files.
+fn pass_in_child(b: &Bench, source: &Path, line: &[u8], outputs: usize) -> Result<Pass, Anyhow> {
+    let (before, start) = (waited_for()?, Instant::now());
+    let (mut ours, its) = UnixStream::pair()?;
+    let mut c = Command::new(&b.program);
+    c.arg("make-in-child").stdin(File::open(source)?).stdout(OwnedFd::from(its));
+    let mut child = c.spawn()?;
+    drop(c);
+    ours.write_all(line)?;
+    let mut from = ours.try_clone()?;
+    let reader = std::thread::spawn(move || {
+        let mut text = String::new();
+        let _ = from.read_to_string(&mut text);
+        text
+    });
+    let peak = peak_memory(&mut child)?;
+    let wall = start.elapsed().as_secs_f64();
+    let said = reader.join().unwrap_or_default();
+    if said.matches("\"made\":{\"made\"").count() != outputs {
+        return Err(format!("not all was made: {said}").into());
+    }
+    Ok(Pass { cpu: waited_for()? - before, wall, peak })
 }
 
 fn order(out: &Path) -> Result<Vec<u8>, Anyhow> {
@@ -324,29 +345,13 @@ fn transcode(b: &Bench) -> Result<(), Anyhow> {
     let me = std::env::current_exe()?;
     let mut ratios = Vec::new();
     for _ in 0..5 {
-        let ours = processor(&mut child(b, &clip), Some(&line))?;
-        let bare = processor(Command::new(&me).arg("bare-transcode").arg(&clip), None)?;
+        let ours = pass_in_child(b, &clip, &line, 1)?.cpu;
+        let bare = processor(Command::new(&me).arg("bare-transcode").arg(&clip))?;
         ratios.push(ours / bare);
     }
     figure("processor time, 1080p to 540p proxy / bare library calls", median(ratios), "x", 1.15, true);
 
-    let peak = |clip: &Path| -> Result<f64, Anyhow> {
-        let line = order(&b.dir.join("out.mp4"))?;
-        let mut child = child(b, clip).stdin(Stdio::piped()).stdout(Stdio::piped()).spawn()?;
-        let mut pipe = child.stdin.take().ok_or("no input")?;
-        pipe.write_all(&line)?;
-        let mut said = child.stdout.take().ok_or("no output")?;
-        let reader = std::thread::spawn(move || {
-            let mut text = String::new();
-            let _ = said.read_to_string(&mut text);
-            text
-        });
-        let peak = peak_memory(&mut child)?;
-        if !reader.join().unwrap_or_default().contains("\"made\"") {
-            return Err("the clip was not made".into());
-        }
-        Ok(peak)
-    };
+    let peak = |clip: &Path| pass_in_child(b, clip, &line, 1).map(|p| p.peak);
     let short = peak(&clip)?;
     figure("peak memory of a 1080p job, 10 s", short, "MB", 250.0, true);
     let long = peak(&hd_clip(b, "ten-minutes.mp4", 60)?)?;
@@ -380,8 +385,8 @@ fn decode(b: &Bench) -> Result<(), Anyhow> {
     // The least of each, in turn: on a shared machine every reading is the work and what others took from it.
     let (mut bare, mut ours) = (f64::MAX, f64::MAX);
     for _ in 0..12 {
-        bare = bare.min(processor(Command::new(&me).arg("bare-decode").arg(&clip), None)?);
-        ours = ours.min(processor(Command::new(&me).arg("our-decode").arg(&clip), None)?);
+        bare = bare.min(processor(Command::new(&me).arg("bare-decode").arg(&clip))?);
+        ours = ours.min(processor(Command::new(&me).arg("our-decode").arg(&clip))?);
     }
     figure("H.264 decoding through our traits / bare library, frames", bare / ours, "x", 0.95, false);
     let long = hd_clip(b, "ten-minutes.mp4", 60)?;

@@ -1,17 +1,15 @@
 //! Making: one pass for several outputs, filters alone, loudness.
 
-use super::{
-    Anyhow, Bench, QUANTISER, child, create, figure, hd_clip, median, order_of, peak_memory, processor, work,
-};
+use super::{Anyhow, Bench, QUANTISER, create, figure, hd_clip, median, order_of, processor, work};
 use media::codec::yardstick as bare;
 use media::filter::video::{Deinterlacing, Form, Kernel, Shown, Step};
 use media::frame::{Chroma, Colour, Fields, Pool, VideoFrame};
 use media::recipe::{AudioCodec, AudioRecipe, BitRecipe, Loudness, Recipe, VideoRecipe};
 use media::testkit::{Clip, write_clip};
 use media::units::Ratio;
-use std::io::{Read, Write};
+use std::io::Write;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
+use std::process::Command;
 use std::sync::Arc;
 use std::time::Instant;
 
@@ -33,26 +31,8 @@ fn named(b: &Bench, recipes: Vec<Recipe>) -> Vec<(PathBuf, Recipe)> {
 
 /// Processor seconds, wall seconds and peak memory (MB) of one pass.
 fn pass(b: &Bench, source: &Path, outputs: &[(PathBuf, Recipe)]) -> Result<(f64, f64, f64), Anyhow> {
-    let line = order_of(outputs)?;
-    let start = Instant::now();
-    let before = super::waited_for()?;
-    let mut c = child(b, source).stdin(Stdio::piped()).stdout(Stdio::piped()).spawn()?;
-    let mut pipe = c.stdin.take().ok_or("no input")?;
-    pipe.write_all(&line)?;
-    let mut said = c.stdout.take().ok_or("no output")?;
-    let reader = std::thread::spawn(move || {
-        let mut text = String::new();
-        let _ = said.read_to_string(&mut text);
-        text
-    });
-    let peak = peak_memory(&mut c)?;
-    let wall = start.elapsed().as_secs_f64();
-    let said = reader.join().unwrap_or_default();
-    drop(pipe);
-    if said.matches("\"made\":{\"made\"").count() != outputs.len() {
-        return Err(format!("not all was made: {said}").into());
-    }
-    Ok((super::waited_for()? - before, wall, peak))
+    let p = super::pass_in_child(b, source, &order_of(outputs)?, outputs.len())?;
+    Ok((p.cpu, p.wall, p.peak))
 }
 
 pub fn make(b: &Bench) -> Result<(), Anyhow> {
@@ -63,7 +43,7 @@ pub fn make(b: &Bench) -> Result<(), Anyhow> {
     let cores = std::thread::available_parallelism()?.get() as f64;
     for _ in 0..3 {
         let (cpu, wall, _) = pass(b, &clip, &three)?;
-        let bare = processor(Command::new(&me).arg("bare-three").arg(&clip), None)?;
+        let bare = processor(Command::new(&me).arg("bare-three").arg(&clip))?;
         ratios.push(cpu / bare);
         walls.push(wall / (cpu / cores));
         let mut alone = 0.0;

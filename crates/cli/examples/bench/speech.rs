@@ -44,7 +44,7 @@ pub fn words(b: &Bench) -> Result<(), Anyhow> {
         c
     };
     let (ten, _) = speech(b, "ten.wav", 600)?;
-    let spent = processor(&mut hear(&ten, "0", "1"), None)?;
+    let spent = processor(&mut hear(&ten, "0", "1"))?;
     figure("speech to text, processor seconds a second of speech", spent / 600.0, "s", 0.10, true);
     // One beside the other, because the machine is not the same from minute to minute.
     let mut ratios = Vec::new();

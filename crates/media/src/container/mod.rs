@@ -95,6 +95,12 @@ pub trait Demux: Send {
     /// The next packet, by time of decoding across the chosen tracks; `None` at the end. `Damaged` is not
     /// fatal: the packet is lost and the next call goes on behind it.
     fn next_packet(&mut self) -> Result<Option<Packet>>;
+    /// Goes on at the last key picture at or before this moment, in seconds (sound a little before it): before the first
+    /// packet was read, and where the container has an index that tells. Gives whether it did.
+    fn seek(&mut self, seconds: f64) -> Result<bool> {
+        let _ = seconds;
+        Ok(false)
+    }
 }
 
 impl<T: Demux + ?Sized> Demux for &mut T {
@@ -113,6 +119,9 @@ impl<T: Demux + ?Sized> Demux for &mut T {
     fn next_packet(&mut self) -> Result<Option<Packet>> {
         (**self).next_packet()
     }
+    fn seek(&mut self, seconds: f64) -> Result<bool> {
+        (**self).seek(seconds)
+    }
 }
 
 impl<T: Demux + ?Sized> Demux for Box<T> {
@@ -130,6 +139,9 @@ impl<T: Demux + ?Sized> Demux for Box<T> {
     }
     fn next_packet(&mut self) -> Result<Option<Packet>> {
         (**self).next_packet()
+    }
+    fn seek(&mut self, seconds: f64) -> Result<bool> {
+        (**self).seek(seconds)
     }
 }
 

@@ -76,8 +76,8 @@ impl Default for Colour {
 /// Samples of one plane. 16-bit samples hold their value in the low `depth` bits.
 #[derive(Debug)]
 pub enum Samples {
-    U8(Buffer),
-    U16(Vec<u16>),
+    U8(Buffer<u8>),
+    U16(Buffer<u16>),
 }
 
 /// One plane. `stride` counts samples from one row to the next.
@@ -177,7 +177,7 @@ impl VideoFrame {
                 let stride = (w as usize).next_multiple_of(16);
                 let len = stride * h as usize;
                 let samples =
-                    if depth == 8 { Samples::U8(pool.take(len)) } else { Samples::U16(vec![0; len]) };
+                    if depth == 8 { Samples::U8(pool.take(len)) } else { Samples::U16(pool.take(len)) };
                 Plane { width: w, height: h, stride, samples }
             })
             .collect();

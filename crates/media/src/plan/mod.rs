@@ -2,6 +2,7 @@
 //! outputs, and what each output does with what comes. Equal beginnings of two outputs are one: a picture is scaled once
 //! for all who want that size. Everything that can be refused is refused here, before any work.
 
+mod part;
 mod picture;
 mod sound;
 pub mod words;
@@ -11,8 +12,10 @@ use crate::codec::{self};
 use crate::container::wrap::{self, Wrapper};
 use crate::container::{Media, TimecodeTrack, Track};
 use crate::error::{Error, Result};
+use crate::filter::audio::{AudioForm, AudioStep};
 use crate::filter::video::{Form, Step};
-use crate::recipe::{BitRecipe, Loudness, Recipe, StillChoice};
+use crate::recipe::{AudioRecipe, BitRecipe, Recipe, StillChoice};
+pub use part::Span;
 
 /// The whole graph for one source.
 #[derive(Clone, Debug, Default)]
@@ -24,6 +27,8 @@ pub struct Plan {
     pub audio: Vec<usize>,
     pub nodes: Vec<Node>,
     pub outputs: Vec<OutputPlan>,
+    /// What of the source any output needs, in seconds: nothing before the one, nothing from the other on.
+    pub needed: (f64, Option<f64>),
     /// Frames (or, for sound alone, samples) that will pass, where the index tells.
     pub total: Option<u64>,
 }
@@ -42,6 +47,8 @@ pub struct Node {
 #[derive(Clone, Debug)]
 pub struct OutputPlan {
     pub made: MadePlan,
+    /// What it is made of, where that is not the whole source.
+    pub span: Option<Span>,
     pub notes: Vec<String>,
 }
 
@@ -73,18 +80,15 @@ pub struct VideoPlan {
 
 #[derive(Clone, Debug)]
 pub struct AudioPlan {
-    /// The track it is of, and its place among [`Plan::audio`].
-    pub track: usize,
-    pub place: usize,
-    pub rate_in: u32,
-    pub channels_in: u16,
-    pub rate: u32,
-    pub channels: u16,
+    /// The track it is of, and its place among [`Plan::audio`]; none for silence.
+    pub source: Option<(usize, usize)>,
+    /// What comes in, what is done to it, and what comes out of that.
+    pub form_in: AudioForm,
+    pub steps: Vec<AudioStep>,
+    pub form: AudioForm,
+    pub span: Option<Span>,
     pub bits: u32,
     pub coder: &'static AudioCoder,
-    pub loudness: Option<Loudness>,
-    /// What the sound is multiplied with, once its loudness was measured.
-    pub gain: Option<f32>,
     pub language: Option<String>,
     pub expected_packets: u64,
 }
@@ -95,6 +99,13 @@ pub struct StillPlan {
     pub node: Option<usize>,
     pub form: Form,
     pub format: StillChoice,
+}
+
+impl AudioPlan {
+    /// Its place among [`Plan::audio`].
+    pub fn place(&self) -> Option<usize> {
+        self.source.map(|(_, place)| place)
+    }
 }
 
 impl OutputPlan {
@@ -185,8 +196,8 @@ impl<'a> Planner<'a> {
     fn output(&mut self, r: &Recipe) -> Result<OutputPlan> {
         if let Some(still) = &r.still {
             let track = self.picture()?.ok_or_else(no_pictures)?;
-            let made = MadePlan::Still(self.still(track, still)?);
-            return Ok(OutputPlan { made, notes: Vec::new() });
+            let (made, span) = self.still(track, still)?;
+            return Ok(OutputPlan { made: MadePlan::Still(made), span, notes: Vec::new() });
         }
         let mut notes = if r.audio.is_some() { self.left_out.clone() } else { Vec::new() };
         let track = match &r.video {
@@ -197,7 +208,9 @@ impl<'a> Planner<'a> {
             return Err(no_pictures());
         }
         let codec = r.video.as_ref().filter(|_| track.is_some()).map(|v| v.codec);
-        let sounds = r.audio.as_ref().filter(|_| !self.plan.audio.is_empty()).map(|a| a.codec);
+        // Silence goes with pictures only.
+        let silent = |a: &&AudioRecipe| a.silence && codec.is_some();
+        let sounds = r.audio.as_ref().filter(|a| !self.plan.audio.is_empty() || silent(a)).map(|a| a.codec);
         if codec.is_none() && sounds.is_none() {
             let why = notes
                 .first()
@@ -211,17 +224,17 @@ impl<'a> Planner<'a> {
             r.video.as_ref().map(|v| v.codec).filter(|_| r.wrap.is_some() || codec.is_some()),
             r.audio.as_ref().map(|a| a.codec),
         )?;
+        let span = self.span(r.part.as_ref())?;
         let video = match (&r.video, track) {
-            (Some(v), Some(track)) => Some(self.video(track, v, wrapper)?),
+            (Some(v), Some(track)) => Some(self.video(track, v, span, wrapper)?),
             _ => None,
         };
         let audio = match &r.audio {
-            Some(a) => self.sounds(a, wrapper, &mut notes)?,
-            None => Vec::new(),
+            Some(a) if sounds.is_some() => self.sounds(a, span, wrapper, &mut notes)?,
+            _ => Vec::new(),
         };
-        let timecode = self.tracks.iter().find_map(|t| t.timecode().cloned());
-        let timecode = timecode.filter(|_| video.is_some() && wrapper.timecode);
-        Ok(OutputPlan { made: MadePlan::Film(FilmPlan { wrapper, video, audio, timecode }), notes })
+        let timecode = self.timecode(span).filter(|_| video.is_some() && wrapper.timecode);
+        Ok(OutputPlan { made: MadePlan::Film(FilmPlan { wrapper, video, audio, timecode }), span, notes })
     }
 
     fn picture(&mut self) -> Result<Option<usize>> {
@@ -245,20 +258,26 @@ impl<'a> Planner<'a> {
         }
         let films = || plan.outputs.iter().filter_map(OutputPlan::film);
         let used: Vec<usize> = (0..plan.audio.len())
-            .filter(|place| films().any(|f| f.audio.iter().any(|a| a.place == *place)))
+            .filter(|place| films().any(|f| f.audio.iter().any(|a| a.place() == Some(*place))))
             .collect();
         for o in &mut plan.outputs {
             if let MadePlan::Film(f) = &mut o.made {
-                for a in &mut f.audio {
-                    a.place = used.iter().position(|p| *p == a.place).unwrap_or(0);
+                for (_, place) in f.audio.iter_mut().filter_map(|a| a.source.as_mut()) {
+                    *place = used.iter().position(|p| p == place).unwrap_or(0);
                 }
             }
         }
         plan.audio = used.iter().map(|p| plan.audio[*p]).collect();
-        plan.total = match plan.video {
-            Some(i) => frames(&self.tracks[i]),
-            None => plan.audio.first().map(|&i| samples(&self.tracks[i])),
+        let from = plan.outputs.iter().map(|o| o.span.map_or(0.0, |s| s.from)).reduce(f64::min);
+        let to = plan.outputs.iter().map(|o| o.span.and_then(|s| s.to)).reduce(|a, b| Some(a?.max(b?)));
+        plan.needed = (from.unwrap_or(0.0), to.flatten());
+        let (total, track) = match plan.video {
+            Some(i) => (frames(&self.tracks[i]), Some(i)),
+            None => (plan.audio.first().map(|&i| samples(&self.tracks[i])), plan.audio.first().copied()),
         };
+        let length = track.map_or(0.0, |i| self.tracks[i].duration.seconds());
+        let all = Span { from: plan.needed.0, to: plan.needed.1 };
+        plan.total = total.map(|n| (n as f64 * all.share_of(length)).round() as u64);
     }
 
     /// The node that does this to what comes from there: one that is there already, or a new one.

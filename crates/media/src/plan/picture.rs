@@ -1,6 +1,6 @@
 //! The way of pictures to one output.
 
-use super::{Planner, StillPlan, VideoPlan, frames};
+use super::{Planner, Span, StillPlan, VideoPlan, frames};
 use crate::codec::coders;
 use crate::container::wrap::Wrapper;
 use crate::error::{Error, Result};
@@ -13,19 +13,23 @@ use crate::units::Ratio;
 
 /// A rate for the encoder where the file gives none.
 const UNKNOWN_RATE: Ratio = Ratio { num: 25, den: 1 };
-/// From how many times the wanted size on a picture is halved first.
+/// From how many times the wanted size on a picture is halved first, and how many times on it is halved again: what was
+/// halved is small enough already that another kernel would not be told from it, and outputs share it.
 const HALVE_FROM: u32 = 3;
+const HALVE_AGAIN_FROM: u32 = 2;
 
 impl Planner<'_> {
     pub(super) fn video(
         &mut self,
         track: usize,
         recipe: &VideoRecipe,
+        span: Option<Span>,
         wrapper: &'static Wrapper,
     ) -> Result<VideoPlan> {
         let coder = coders::video(recipe.codec)?;
         let source = self.form(None)?;
-        let mut at = self.deinterlaced(recipe.deinterlace)?;
+        let part = self.part(span)?;
+        let mut at = self.deinterlaced(part, recipe.deinterlace)?;
         let before = self.form(at)?.rate;
         let slower = |r: &Ratio| before.is_none_or(|b| r.value() < b.value());
         let changed = recipe.frame_rate.filter(|r| before != Some(*r));
@@ -58,37 +62,54 @@ impl Planner<'_> {
         let rate = form.rate.unwrap_or(UNKNOWN_RATE);
         let key_every =
             (f64::from(recipe.key_every_ms) / 1000.0 * rate.value()).round().clamp(1.0, 10_000.0) as u32;
-        let here = frames(&self.tracks[track]).unwrap_or(0);
+        let here = frames(&self.tracks[track]).unwrap_or(0) as f64;
+        let here = here * span.map_or(1.0, |s| s.share_of(self.tracks[track].duration.seconds()));
         let frames = match (source.rate, form.rate) {
-            (Some(a), Some(b)) if a != b => (here as f64 * b.value() / a.value()).round() as u64,
+            (Some(a), Some(b)) if a != b => here * b.value() / a.value(),
             _ => here,
-        };
+        }
+        .round() as u64;
         Ok(VideoPlan { node: at, form, coder, rate: recipe.rate, key_every, frames })
     }
 
-    pub(super) fn still(&mut self, track: usize, recipe: &StillRecipe) -> Result<StillPlan> {
+    /// The plan of a still, and what it needs of the source.
+    pub(super) fn still(&mut self, track: usize, recipe: &StillRecipe) -> Result<(StillPlan, Option<Span>)> {
         // A picture now and then to choose from, or the one of a moment.
         let scale = self.tracks[track].timescale;
-        let pick = match recipe.at_ms {
-            Some(ms) => Step::At(i64::try_from(ms).unwrap_or(i64::MAX).saturating_mul(scale.into()) / 1000),
-            None => Step::Sample(i64::from(scale)),
+        let at = recipe.at.as_ref().map(|m| self.moment("at", m)).transpose()?;
+        let (pick, span) = match at {
+            Some(seconds) => {
+                let span = Span { from: seconds, to: Some(seconds) };
+                (Step::At(span.ticks(scale).0), Some(span))
+            }
+            None => (Step::Sample(i64::from(scale)), None),
         };
         // Fields are made whole before: that needs their neighbours.
-        let at = self.deinterlaced(Deinterlace::Auto)?;
+        let at = self.deinterlaced(None, Deinterlace::Auto)?;
         let at = Some(self.node(at, pick)?);
         let wanted = VideoRecipe { fit: recipe.fit, ..VideoRecipe::default() };
         let node = self.framed(at, &wanted, true)?;
-        Ok(StillPlan { node, form: self.form(node)?, format: recipe.format })
+        Ok((StillPlan { node, form: self.form(node)?, format: recipe.format }, span))
     }
 
-    fn deinterlaced(&mut self, how: Deinterlace) -> Result<Option<usize>> {
+    /// The pictures of a part of the source.
+    fn part(&mut self, span: Option<Span>) -> Result<Option<usize>> {
+        let Some(span) = span else { return Ok(None) };
+        let (from, to) = span.ticks(self.form(None)?.timescale);
+        self.node(None, Step::Part { from, to }).map(Some)
+    }
+
+    fn deinterlaced(&mut self, at: Option<usize>, how: Deinterlace) -> Result<Option<usize>> {
         let how = match how {
             Deinterlace::Never => None,
             Deinterlace::Always(how) => Some(how),
-            Deinterlace::Auto if self.form(None)?.fields == Fields::Progressive => None,
+            Deinterlace::Auto if self.form(at)?.fields == Fields::Progressive => None,
             Deinterlace::Auto => Some(Deinterlacing::default()),
         };
-        how.map(|how| self.node(None, Step::Deinterlace(how))).transpose()
+        match how {
+            Some(how) => self.node(at, Step::Deinterlace(how)).map(Some),
+            None => Ok(at),
+        }
     }
 
     /// Brought to the size and shape that is asked for.
@@ -120,8 +141,10 @@ impl Planner<'_> {
             }
         };
         let same = |f: &Form| (f.width, f.height) == size && f.pixel_shape == Ratio::ONE;
-        while recipe.kernel != Kernel::Lanczos && self.is_much_larger(at, size)? {
+        let mut from = HALVE_FROM;
+        while recipe.kernel != Kernel::Lanczos && self.is_larger(at, size, from)? {
             at = Some(self.node(at, Step::Halve)?);
+            from = HALVE_AGAIN_FROM;
         }
         if !same(&self.form(at)?) {
             let step = Step::Scale { width: size.0, height: size.1, kernel: recipe.kernel };
@@ -140,11 +163,12 @@ impl Planner<'_> {
         Ok(at)
     }
 
-    fn is_much_larger(&self, at: Option<usize>, size: (u32, u32)) -> Result<bool> {
+    /// Whether it is at least so many times as large, and can be halved.
+    fn is_larger(&self, at: Option<usize>, size: (u32, u32), times: u32) -> Result<bool> {
         let form = self.form(at)?;
         let even = |v: u32| v.is_multiple_of(4);
-        let much = |is: u32, wanted: u32| is / HALVE_FROM >= wanted && even(is);
+        let larger = |is: u32, wanted: u32| is / times >= wanted && even(is);
         let plain = !matches!(form.chroma, Chroma::Rgba);
-        Ok(plain && much(form.width, size.0) && much(form.height, size.1))
+        Ok(plain && larger(form.width, size.0) && larger(form.height, size.1))
     }
 }

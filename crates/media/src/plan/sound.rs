@@ -1,10 +1,12 @@
 //! The way of sound to one output.
 
-use super::{AudioPlan, Planner};
+use super::{AudioPlan, Planner, Span};
 use crate::codec::coders::{self, AudioCoder};
 use crate::container::Track;
 use crate::container::wrap::Wrapper;
 use crate::error::{Error, Result};
+use crate::filter::audio::fade::Fade;
+use crate::filter::audio::{AudioForm, AudioStep};
 use crate::recipe::AudioRecipe;
 
 impl Planner<'_> {
@@ -12,11 +14,15 @@ impl Planner<'_> {
     pub(super) fn sounds(
         &self,
         recipe: &AudioRecipe,
+        span: Option<Span>,
         wrapper: &'static Wrapper,
         notes: &mut Vec<String>,
     ) -> Result<Vec<AudioPlan>> {
         let coder = coders::audio(recipe.codec)?;
         let all = &self.plan.audio;
+        if all.is_empty() {
+            return Ok(vec![silence(recipe, coder)?]);
+        }
         if all.len() > wrapper.most_sounds {
             notes.push(format!(
                 "{} of {} sound tracks are in it: \"{}\" holds no more",
@@ -28,13 +34,33 @@ impl Planner<'_> {
         all.iter()
             .enumerate()
             .take(wrapper.most_sounds)
-            .map(|(place, &i)| plan_track(place, i, &self.tracks[i], recipe, coder, notes))
+            .map(|(place, &i)| {
+                let mut plan = plan_track(i, &self.tracks[i], recipe, coder, notes)?;
+                (plan.source, plan.span) = (Some((i, place)), span);
+                Ok(plan)
+            })
             .collect()
     }
 }
 
+/// For a source without sound.
+fn silence(recipe: &AudioRecipe, coder: &'static AudioCoder) -> Result<AudioPlan> {
+    let rate = recipe.rate.unwrap_or(48_000);
+    let form = AudioForm { rate: coder.rate_for(rate), channels: recipe.channels.min(2) };
+    Ok(AudioPlan {
+        source: None,
+        form_in: form,
+        steps: Vec::new(),
+        form,
+        span: None,
+        bits: recipe.bits,
+        coder,
+        language: None,
+        expected_packets: 4,
+    })
+}
+
 fn plan_track(
-    place: usize,
     index: usize,
     track: &Track,
     recipe: &AudioRecipe,
@@ -60,18 +86,24 @@ fn plan_track(
             a.channels
         ));
     }
+    // What measures comes behind what changes the level, and before the arithmetic of another rate.
+    let steps = [
+        (recipe.gain != 0.0).then_some(AudioStep::Gain(recipe.gain)),
+        (channels != a.channels).then_some(AudioStep::Mix(channels)),
+        recipe.even.then_some(AudioStep::Even),
+        recipe.loudness.map(|to| AudioStep::Level { to, factor: None }),
+        (recipe.fade != Fade::default()).then_some(AudioStep::Fade(recipe.fade)),
+        (rate != a.rate).then_some(AudioStep::Resample(rate)),
+    ];
     let samples = track.duration.ticks_at(rate).max(0) as u64;
     Ok(AudioPlan {
-        track: index,
-        place,
-        rate_in: a.rate,
-        channels_in: a.channels,
-        rate,
-        channels,
+        source: None,
+        form_in: AudioForm { rate: a.rate, channels: a.channels },
+        steps: steps.into_iter().flatten().collect(),
+        form: AudioForm { rate, channels },
+        span: None,
         bits: if channels == 1 { (recipe.bits / 2).max(AudioRecipe::MIN_BITS) } else { recipe.bits },
         coder,
-        loudness: recipe.loudness,
-        gain: None,
         language: track.language.clone(),
         expected_packets: samples / u64::from(coder.frame) + 4,
     })

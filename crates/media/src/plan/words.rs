@@ -79,7 +79,12 @@ impl Plan {
                 height: node.form.height,
             })
         });
-        let pictures = pictures.collect();
+        let mut pictures: Vec<ToldStep> = pictures.collect();
+        if let (Some(span), Some(first)) = (o.span, pictures.first_mut())
+            && first.does.starts_with("only a part")
+        {
+            first.does = span.words();
+        }
         let (picture, sounds, container) = match &o.made {
             MadePlan::Film(FilmPlan { wrapper, video, audio, timecode }) => {
                 let sounds = audio.iter().map(sound_words).collect();
@@ -103,16 +108,15 @@ fn video_words(v: &VideoPlan) -> String {
 
 fn sound_words(a: &AudioPlan) -> String {
     let bits = if a.coder.has_bits { format!(", {} kbit/s", a.bits / 1000) } else { String::new() };
-    let mixed = if a.channels == a.channels_in { String::new() } else { format!(" of {}", a.channels_in) };
-    let rate = if a.rate == a.rate_in { String::new() } else { format!(" (from {} Hz)", a.rate_in) };
-    let loud = a.loudness.map_or(String::new(), |l| format!(", brought to {} LUFS", l.target));
-    format!(
-        "track {}: {} {} Hz{rate}, {} channels{mixed}{bits}{loud}",
-        a.track + 1,
-        a.coder.name,
-        a.rate,
-        a.channels
-    )
+    let of = a.source.map_or_else(|| "silence".to_owned(), |(track, _)| format!("track {}", track + 1));
+    let mut form = a.form_in;
+    let steps = a.steps.iter().map(|s| {
+        let words = format!(", {}", s.words(form));
+        form = s.form(form);
+        words
+    });
+    let steps: String = steps.collect();
+    format!("{of}: {} {} Hz, {} channels{bits}{steps}", a.coder.name, a.form.rate, a.form.channels)
 }
 
 fn still_words(s: &StillPlan) -> String {

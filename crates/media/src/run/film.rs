@@ -5,11 +5,10 @@ use crate::codec::coders::SoundForm;
 use crate::codec::{Coded, EncodeAudio, EncodeVideo, PictureForm};
 use crate::container::wrap::{Ending, Mux, OutTrack, OutTrackKind, Sink};
 use crate::error::{Error, Result};
-use crate::filter::audio::loudness::Limiter;
-use crate::filter::audio::{Resampler, Timeline, mix_down};
+use crate::filter::audio::{AudioChain, AudioForm, Timeline};
 use crate::filter::video::{Chain, Converter, Scaler, Shown, convert};
 use crate::frame::{AudioFrame, Pool};
-use crate::plan::{AudioPlan, FilmPlan, VideoPlan};
+use crate::plan::{AudioPlan, FilmPlan, Span, VideoPlan};
 use crate::track::Codec;
 use crate::units::{Ratio, Time, rescale};
 use std::sync::Arc;
@@ -26,7 +25,7 @@ pub fn make(
 ) -> Result<Made> {
     let mut film = Film::new(plan, sink, pool)?;
     let mut ready = Vec::new();
-    let (mut pictures, mut sounds) = (plan.video.is_some(), !plan.audio.is_empty());
+    let (mut pictures, mut sounds) = (plan.video.is_some(), plan.audio.iter().any(|a| a.source.is_some()));
     for message in from {
         if control.stopping() {
             return Err(Error::Stopped);
@@ -34,8 +33,8 @@ pub fn make(
         match message {
             Message::Picture(shown) => chain.push(shown, &mut ready)?,
             Message::Sound { place, frame } => {
-                for sound in film.sounds.iter_mut().filter(|s| s.plan.place == place) {
-                    if plan.video.is_none() && place == plan.audio[0].place {
+                for sound in film.sounds.iter_mut().filter(|s| s.plan.place() == Some(place)) {
+                    if plan.video.is_none() && Some(place) == plan.audio[0].place() {
                         control.add(number, frame.len() as u64);
                     }
                     sound.take(&frame, film.writer.as_mut())?;
@@ -51,6 +50,10 @@ pub fn make(
             if let Some(video) = &mut film.video {
                 video.take(shown, film.writer.as_mut())?;
                 control.add(number, 1);
+                let end = Time::new(video.end, video.timescale);
+                for silent in film.sounds.iter_mut().filter(|s| s.plan.source.is_none()) {
+                    silent.keep_up(end, film.writer.as_mut())?;
+                }
             }
         }
         if !pictures && !sounds {
@@ -96,10 +99,17 @@ impl Film {
     fn finish(mut self) -> Result<Made> {
         let mut made = Made::default();
         let mut endings = Vec::new();
+        let mut end = Time::new(0, 1);
         if let Some(v) = self.video {
-            endings.push(v.finish(self.writer.as_mut(), &mut made)?);
+            let scale = v.timescale;
+            let ending = v.finish(self.writer.as_mut(), &mut made)?;
+            end = ending.start.checked_add(Time::new(ending.length, scale)).unwrap_or(end);
+            endings.push(ending);
         }
-        for sound in self.sounds {
+        for mut sound in self.sounds {
+            if sound.plan.source.is_none() {
+                sound.keep_up(end, self.writer.as_mut())?;
+            }
             endings.push(sound.finish(self.writer.as_mut(), &mut made)?);
         }
         if let Some(track) = self.timecode {
@@ -228,18 +238,19 @@ impl Video {
     }
 }
 
-/// Samples of silence put into a hole in one piece.
+/// Samples of silence put in in one piece.
 const SILENCE_AT_ONCE: u64 = 48_000;
 
 struct Sound {
     plan: AudioPlan,
     line: Timeline,
-    resampler: Option<Resampler>,
-    limiter: Option<Limiter>,
+    chain: AudioChain,
     encoder: Box<dyn EncodeAudio>,
     track: usize,
     coded: Vec<Coded>,
     samples: u64,
+    /// Samples that went into the chain.
+    taken: u64,
     /// The container cannot say that a track starts late: silence says it.
     from_zero: bool,
     begun: bool,
@@ -247,19 +258,12 @@ struct Sound {
 
 impl Sound {
     fn new(plan: &AudioPlan, starts: bool, tracks: &mut Vec<OutTrack>) -> Result<Sound> {
-        let resampler = (plan.rate != plan.rate_in)
-            .then(|| Resampler::new(plan.rate_in, plan.rate, plan.channels))
-            .transpose()?;
-        let limiter = plan
-            .loudness
-            .filter(|_| plan.gain.is_some())
-            .map(|l| Limiter::new(plan.rate, plan.channels, l.peak));
-        let form = SoundForm { rate: plan.rate, channels: plan.channels, bits: plan.bits };
-        let encoder = (plan.coder.open)(&form)?;
+        let AudioForm { rate, channels } = plan.form;
+        let encoder = (plan.coder.open)(&SoundForm { rate, channels, bits: plan.bits })?;
         tracks.push(OutTrack {
             codec: plan.coder.coded.clone(),
-            kind: OutTrackKind::Audio { rate: plan.rate, channels: plan.channels, bits: plan.bits },
-            timescale: plan.rate,
+            kind: OutTrackKind::Audio { rate, channels, bits: plan.bits },
+            timescale: rate,
             language: plan.language.clone(),
             expected: plan.expected_packets,
             skip: encoder.priming().into(),
@@ -267,62 +271,63 @@ impl Sound {
         Ok(Sound {
             plan: plan.clone(),
             line: Timeline::default(),
-            resampler,
-            limiter,
+            chain: AudioChain::new(&plan.steps, plan.form_in)?,
             encoder,
             track: tracks.len() - 1,
             coded: Vec::new(),
             samples: 0,
+            taken: 0,
             from_zero: !starts,
             begun: false,
         })
     }
 
     fn take(&mut self, frame: &AudioFrame, writer: &mut dyn Mux) -> Result<()> {
-        if frame.channels != self.plan.channels_in || frame.rate != self.plan.rate_in {
+        let form = self.plan.form_in;
+        if (frame.channels, frame.rate) != (form.channels, form.rate) {
             return Err(Error::damaged(
                 "sound track",
                 format!(
                     "{} channels at {} Hz where {} at {} Hz were stated",
-                    frame.channels, frame.rate, self.plan.channels_in, self.plan.rate_in
+                    frame.channels, frame.rate, form.channels, form.rate
                 ),
             ));
         }
-        let (mut silence, sound) = self.line.place(frame.clone())?;
+        let Some(frame) = within(frame, self.plan.span) else { return Ok(()) };
+        let (mut silence, sound) = self.line.place(frame)?;
         if self.from_zero && !std::mem::replace(&mut self.begun, true) {
             // A lead longer than a day is no lead.
-            let day = u64::from(self.plan.rate_in) * 86_400;
+            let day = u64::from(form.rate) * 86_400;
             silence += (self.line.start.unwrap_or(0).max(0) as u64).min(day);
         }
-        while silence > 0 {
-            let n = silence.min(SILENCE_AT_ONCE);
-            silence -= n;
-            self.pass_on(vec![0.0; n as usize * usize::from(self.plan.channels)], writer)?;
+        self.be_silent(silence, writer)?;
+        self.pass_on(sound, writer)
+    }
+
+    fn be_silent(&mut self, mut samples: u64, writer: &mut dyn Mux) -> Result<()> {
+        while samples > 0 {
+            let n = samples.min(SILENCE_AT_ONCE);
+            samples -= n;
+            self.pass_on(vec![0.0; n as usize * usize::from(self.plan.form_in.channels)], writer)?;
         }
-        self.pass_on(mix_down(sound, self.plan.channels_in, self.plan.channels), writer)
+        Ok(())
+    }
+
+    /// Of a source without sound: silent as far as its pictures go.
+    fn keep_up(&mut self, pictures_end: Time, writer: &mut dyn Mux) -> Result<()> {
+        self.line.start.get_or_insert(0);
+        let wanted = pictures_end.ticks_at(self.plan.form_in.rate).max(0) as u64;
+        self.be_silent(wanted.saturating_sub(self.taken), writer)
     }
 
     fn pass_on(&mut self, samples: Vec<f32>, writer: &mut dyn Mux) -> Result<()> {
-        let samples = match &mut self.resampler {
-            Some(r) => r.push(&samples)?,
-            None => samples,
-        };
-        self.level(samples, writer)
-    }
-
-    /// To the loudness that is asked for.
-    fn level(&mut self, mut samples: Vec<f32>, writer: &mut dyn Mux) -> Result<()> {
-        if let Some(gain) = self.plan.gain {
-            samples.iter_mut().for_each(|s| *s *= gain);
-        }
-        if let Some(l) = &mut self.limiter {
-            samples = l.push(&samples);
-        }
+        self.taken += (samples.len() / usize::from(self.plan.form_in.channels)) as u64;
+        let samples = self.chain.push(samples)?;
         self.encode(&samples, writer)
     }
 
     fn encode(&mut self, samples: &[f32], writer: &mut dyn Mux) -> Result<()> {
-        self.samples += (samples.len() / usize::from(self.plan.channels)) as u64;
+        self.samples += (samples.len() / usize::from(self.plan.form.channels)) as u64;
         self.encoder.encode(samples, &mut self.coded)?;
         self.write(writer)
     }
@@ -341,35 +346,48 @@ impl Sound {
         if self.from_zero {
             return 0;
         }
-        rescale(self.line.start.unwrap_or(0), self.plan.rate_in, self.plan.rate)
+        rescale(self.line.start.unwrap_or(0), self.plan.form_in.rate, self.plan.form.rate)
     }
 
     fn finish(mut self, writer: &mut dyn Mux, made: &mut Made) -> Result<Ending> {
-        if let Some(r) = &mut self.resampler {
-            let rest = r.finish()?;
-            self.level(rest, writer)?;
-        }
-        if let Some(l) = &mut self.limiter {
-            let rest = l.finish();
-            self.encode(&rest, writer)?;
-        }
+        let rest = self.chain.finish()?;
+        self.encode(&rest, writer)?;
         self.encoder.flush(&mut self.coded)?;
         self.write(writer)?;
-        let n = self.plan.track + 1;
-        if self.line.filled > 0 {
-            made.notes
-                .push(format!("sound track {n}: holes of {} samples in all are silent", self.line.filled));
+        let AudioForm { rate, channels } = self.plan.form;
+        if let Some((track, _)) = self.plan.source {
+            let n = track + 1;
+            let mut note = |count: u64, words: &str| {
+                if count > 0 {
+                    made.notes.push(format!("sound track {n}: {words}").replace("{}", &count.to_string()));
+                }
+            };
+            note(self.line.filled, "holes of {} samples in all are silent");
+            note(self.line.cut, "{} overlapping samples were left out");
         }
-        if self.line.cut > 0 {
-            made.notes.push(format!("sound track {n}: {} overlapping samples were left out", self.line.cut));
-        }
-        made.sound.push((self.samples, self.plan.rate, self.plan.channels));
+        made.sound.push((self.samples, rate, channels));
         let start = if self.from_zero { 0 } else { self.line.start.unwrap_or(0) };
         Ok(Ending {
             setup: self.encoder.setup(),
-            start: Time::new(start, self.plan.rate_in),
+            start: Time::new(start, self.plan.form_in.rate),
             skip: i64::from(self.encoder.priming()),
             length: self.samples as i64,
         })
     }
+}
+
+/// What of a frame lies in the part that is wanted, with times counted from there.
+pub fn within(frame: &AudioFrame, span: Option<Span>) -> Option<AudioFrame> {
+    let mut frame = frame.clone();
+    let Some(span) = span else { return Some(frame) };
+    let (from, to) = span.ticks(frame.rate);
+    let end = frame.pts.saturating_add(frame.len() as i64);
+    let clamp = |n: i64| usize::try_from(n.max(0)).unwrap_or(usize::MAX).min(frame.len());
+    let (before, behind) = (clamp(from - frame.pts), clamp(to.map_or(0, |to| end - to)));
+    if before + behind >= frame.len() {
+        return None;
+    }
+    frame.trim(before, behind);
+    frame.pts -= from;
+    Some(frame)
 }

@@ -1,14 +1,15 @@
 //! Reading and decoding, once for all outputs.
 
+use super::film::within;
 use super::tree::Takers;
 use super::{Control, Line, Message};
 use crate::container::Demux;
 use crate::error::{Error, Result};
 use crate::filter::audio::loudness::Meter;
-use crate::filter::audio::{Timeline, mix_down};
+use crate::filter::audio::{AudioChain, AudioForm, AudioStep, Timeline};
 use crate::filter::video::Shown;
 use crate::frame::{AudioFrame, Pool, VideoFrame};
-use crate::plan::{MadePlan, Plan};
+use crate::plan::{AudioPlan, MadePlan, OutputPlan, Plan, Span};
 use crate::read::{Count, Got, Reader};
 use std::sync::Arc;
 use std::sync::mpsc::SyncSender;
@@ -28,7 +29,7 @@ pub struct Sounds {
 impl Sounds {
     pub fn of(plan: &Plan, outputs: &[SyncSender<Message>]) -> Sounds {
         let to = plan.outputs.iter().zip(outputs).filter_map(|(o, to)| {
-            let places: Vec<usize> = o.film()?.audio.iter().map(|a| a.place).collect();
+            let places: Vec<usize> = o.film()?.audio.iter().filter_map(|a| a.place()).collect();
             (!places.is_empty()).then(|| (places, Some(to.clone())))
         });
         Sounds { to: to.collect() }
@@ -62,13 +63,18 @@ pub fn feed(
     control: &Control,
 ) -> Result<Said> {
     let wanted: Vec<usize> = plan.audio.iter().copied().chain(plan.video).collect();
+    let (from, to) = plan.needed;
     let mut reader = Reader::new(demux, &wanted, pool)?;
+    reader.begin_at(from)?;
     let mut pictures =
         Pictures { to: pictures, last: None, early: Vec::new(), sent: 0, lost: 0, nobody: false };
     let mut deaf = false;
     while let Some(got) = reader.next_one()? {
         if control.stopping() {
             return Err(Error::Stopped);
+        }
+        if to.is_some_and(|to| reader.is_behind(to)) {
+            break;
         }
         match got {
             Got::Picture { frame, .. } => {
@@ -193,12 +199,12 @@ pub fn measure(
     plan: &mut Plan,
     control: &Control,
 ) -> Result<()> {
-    let mut asked: Vec<(usize, u16)> = Vec::new();
-    for o in &plan.outputs {
-        for a in o.film().into_iter().flat_map(|f| &f.audio).filter(|a| a.loudness.is_some()) {
-            if !asked.contains(&(a.place, a.channels)) {
-                asked.push((a.place, a.channels));
-            }
+    let mut asked: Vec<Measured> = Vec::new();
+    for a in plan.outputs.iter().filter_map(OutputPlan::film).flat_map(|f| &f.audio) {
+        if let Some(key) = Key::of(a)
+            && asked.iter().all(|m| m.key != key)
+        {
+            asked.push(Measured::new(key)?);
         }
     }
     if asked.is_empty() {
@@ -206,34 +212,77 @@ pub fn measure(
     }
     let tracks: Vec<usize> = plan.audio.clone();
     let mut demux = open()?;
-    let mut meters: Vec<(usize, u16, Timeline, Option<Meter>)> =
-        asked.iter().map(|&(place, channels)| (place, channels, Timeline::default(), None)).collect();
     let mut reader = Reader::new(demux.as_mut(), &tracks, &Pool::new())?;
     while let Some(got) = reader.next_one()? {
         if control.stopping() {
             return Err(Error::Stopped);
         }
         let Got::Sound { track, frame } = got else { continue };
-        let place = tracks.iter().position(|t| *t == track);
-        for (_, channels, line, meter) in meters.iter_mut().filter(|m| Some(m.0) == place) {
-            let (rate, from) = (frame.rate, frame.channels);
-            let (silence, sound) = line.place(frame.clone())?;
-            let meter = match meter {
-                Some(m) => m,
-                None => meter.insert(Meter::new(rate, *channels)?),
-            };
-            meter.silence(silence)?;
-            meter.add(&mix_down(sound, from, *channels))?;
+        for m in asked.iter_mut().filter(|m| tracks.get(m.key.place) == Some(&track)) {
+            m.take(&frame)?;
         }
     }
     for o in &mut plan.outputs {
         let MadePlan::Film(film) = &mut o.made else { continue };
         for a in &mut film.audio {
-            let found = meters.iter().find(|m| (m.0, m.1) == (a.place, a.channels));
-            if let (Some(loudness), Some((_, _, _, Some(meter)))) = (a.loudness, found) {
-                a.gain = meter.gain(loudness);
+            let Some(key) = Key::of(a) else { continue };
+            let Some(m) = asked.iter_mut().find(|m| m.key == key) else { continue };
+            m.finish()?;
+            for step in &mut a.steps {
+                if let AudioStep::Level { to, factor } = step {
+                    *factor = m.meter.gain(*to);
+                }
             }
         }
     }
     Ok(())
+}
+
+/// What is measured: a track's sound, as it comes to where it is levelled.
+#[derive(Clone, PartialEq)]
+struct Key {
+    place: usize,
+    span: Option<Span>,
+    form: AudioForm,
+    before: Vec<AudioStep>,
+}
+
+impl Key {
+    fn of(a: &AudioPlan) -> Option<Key> {
+        let at = a.steps.iter().position(|s| matches!(s, AudioStep::Level { .. }))?;
+        Some(Key { place: a.place()?, span: a.span, form: a.form_in, before: a.steps[..at].to_vec() })
+    }
+}
+
+struct Measured {
+    key: Key,
+    line: Timeline,
+    chain: AudioChain,
+    meter: Meter,
+    ended: bool,
+}
+
+impl Measured {
+    fn new(key: Key) -> Result<Measured> {
+        let form = key.before.iter().fold(key.form, |form, s| s.form(form));
+        let chain = AudioChain::new(&key.before, key.form)?;
+        let meter = Meter::new(form.rate, form.channels)?;
+        Ok(Measured { key, line: Timeline::default(), chain, meter, ended: false })
+    }
+
+    fn take(&mut self, frame: &AudioFrame) -> Result<()> {
+        let Some(frame) = within(frame, self.key.span) else { return Ok(()) };
+        let (silence, sound) = self.line.place(frame)?;
+        self.meter.silence(silence)?;
+        let sound = self.chain.push(sound)?;
+        self.meter.add(&sound)
+    }
+
+    fn finish(&mut self) -> Result<()> {
+        if !std::mem::replace(&mut self.ended, true) {
+            let rest = self.chain.finish()?;
+            self.meter.add(&rest)?;
+        }
+        Ok(())
+    }
 }

@@ -6,8 +6,8 @@ use crate::container::TimecodeTrack;
 use crate::container::mp4::Mp4Writer;
 use crate::container::wrap::{Ending, Mux, OutTrack, OutTrackKind, Sink};
 use crate::error::Result;
-use crate::facts::label;
 use crate::frame::{Colour, Pool};
+use crate::timecode::label;
 use crate::track::Codec;
 use crate::units::{Ratio, Time};
 

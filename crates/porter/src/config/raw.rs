@@ -89,7 +89,15 @@ pub struct Preset {
     pub video: Option<Video>,
     pub audio: Option<Audio>,
     pub still: Option<Still>,
+    pub part: Option<Part>,
     pub transcript: Option<Transcript>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Part {
+    pub from: Option<String>,
+    pub to: Option<String>,
 }
 
 #[derive(Debug, Deserialize)]
@@ -116,6 +124,11 @@ pub struct Audio {
     pub rate: Option<i64>,
     pub loudness: Option<f64>,
     pub true_peak: Option<f64>,
+    pub gain: Option<f64>,
+    pub dynamics: Option<String>,
+    pub fade_in: Option<String>,
+    pub fade_out: Option<String>,
+    pub if_missing: Option<String>,
 }
 
 #[derive(Debug, Deserialize)]

@@ -20,6 +20,10 @@ use folders::Folders;
 use state::StateFolder;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, RwLock};
+use std::time::{Duration, Instant};
+
+/// A store that another program keeps locked (a backup, somebody's look into it) is waited for this long.
+const LOCKED_AT_MOST: Duration = Duration::from_secs(300);
 
 /// A house at work.
 pub struct Porter {
@@ -53,12 +57,28 @@ pub struct Ended {
     pub waiting: usize,
 }
 
+/// Opens the store as soon as nobody else keeps it locked: no porter is alive then, for the folder's lock is held.
+fn open_unlocked(state: &StateFolder, house: &House, stop: &Stopper) -> Result<Store> {
+    let began = Instant::now();
+    let mut told = false;
+    loop {
+        match state.open_store(house) {
+            Err(e) if e.is_locked() && !stop.is_stopping() && began.elapsed() < LOCKED_AT_MOST => {
+                if !std::mem::replace(&mut told, true) {
+                    tracing::warn!("{e}: waiting until it is free");
+                }
+            }
+            other => return other,
+        }
+    }
+}
+
 impl Porter {
     /// Opens the house's state, or says who else works on it.
     pub fn open(house: House, program: PathBuf, stop: Stopper) -> Result<Porter> {
         crate::config::apart_on_disk(&house)?;
         let state = StateFolder::take(&house)?;
-        let store = state.open_store(&house)?;
+        let store = open_unlocked(&state, &house, &stop)?;
         if let Err(e) = house.keep_accepted() {
             tracing::warn!("{e}");
         }

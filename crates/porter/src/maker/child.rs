@@ -2,7 +2,7 @@
 
 use super::made;
 use super::source::Reader;
-use super::{Class, End, Order, Ordered, SOURCE, Said, Work, memory, sandbox, stills, transcripts};
+use super::{Class, End, Order, Ordered, Said, Work, memory, sandbox, stills, transcripts};
 use crate::error::{Error, Result};
 use crate::files::copy::{Quiet, digest_of};
 use crate::progress::{Progress, Stage, Unit};
@@ -15,6 +15,7 @@ use media::run::{Control, Made};
 use media::{facts, run, still};
 use std::fs::File;
 use std::io::{BufRead, BufReader, Read, Write};
+use std::os::fd::AsFd;
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
@@ -28,10 +29,20 @@ pub(super) const TOO_MUCH: &str = "more of the file would have to be read to tel
 /// Where all that a child says goes.
 type Out = Arc<Mutex<Box<dyn Write + Send>>>;
 
+/// The porter's words come in where the child's own go out.
+struct Heard;
+
+impl Read for Heard {
+    fn read(&mut self, to: &mut [u8]) -> std::io::Result<usize> {
+        Ok(rustix::io::read(std::io::stdout(), to)?)
+    }
+}
+
 /// Reads an order, does it, and says how it went. Returns the exit status.
-pub fn main(input: impl Read + Send + 'static, output: impl Write + Send + 'static) -> u8 {
-    let out: Out = Arc::new(Mutex::new(Box::new(output)));
-    let mut input = BufReader::new(input);
+pub fn main() -> u8 {
+    sandbox::close_inherited();
+    let out: Out = Arc::new(Mutex::new(Box::new(std::io::stdout())));
+    let mut input = BufReader::new(Heard);
     let mut line = String::new();
     let order: Order = match input.read_line(&mut line).map(|_| serde_json::from_str(&line)) {
         Ok(Ok(order)) => order,
@@ -50,7 +61,6 @@ pub fn main(input: impl Read + Send + 'static, output: impl Write + Send + 'stat
         }
     }));
     memory::tell_refusals();
-    let source = sandbox::inherited(SOURCE).map(|f| Arc::new(File::from(f)));
     crate::services::give(order.secrets.clone());
     let parts = sandbox::enter(&sandbox::Walls::of(&order));
     // The porter is gone: nobody waits for the result.
@@ -63,9 +73,13 @@ pub fn main(input: impl Read + Send + 'static, output: impl Write + Send + 'stat
         say(&out, &Said::Tried { parts, tried: sandbox::try_all() });
         return 0;
     }
-    let Some(source) = source else {
-        say(&out, &Said::Failed { class: Class::System, message: "no source was handed on".into() });
-        return 2;
+    let source = match std::io::stdin().as_fd().try_clone_to_owned() {
+        Ok(source) => Arc::new(File::from(source)),
+        Err(e) => {
+            let message = format!("the source cannot be used: {e}");
+            say(&out, &Said::Failed { class: Class::System, message });
+            return 2;
+        }
     };
     let desk = Desk { order: &order, source, out: out.clone(), at: Arc::default() };
     match desk.work() {

@@ -2,9 +2,9 @@
 //! memory ends that task with a reason, not the porter; and what a hostile file may take over is a process that can do
 //! next to nothing ([`sandbox`]).
 //!
-//! The porter opens the source itself and hands the open file on ([`SOURCE`]). It writes one [`Order`] as a line of JSON
-//! to the child's standard input and keeps it open; the child writes [`Said`] lines to its standard output. When its
-//! input closes, the porter is gone and the child ends.
+//! The porter opens the source itself: the open file is the child's standard input. Its standard output is one end of a
+//! connection, on which the porter writes one [`Order`] as a line of JSON, and the child [`Said`] lines. When the
+//! porter's end closes, the porter is gone and the child ends.
 
 pub mod child;
 pub mod made;
@@ -26,9 +26,6 @@ use media::run::Made;
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
 use words::Transcript;
-
-/// The child's number of the open source.
-pub const SOURCE: i32 = 3;
 
 /// What a child is to do.
 #[derive(Debug, Serialize, Deserialize)]

@@ -1,13 +1,14 @@
 //! The porter's side: start a child, feed it, watch it.
 
-use super::{Bounds, Class, End, Order, SOURCE, Said, Work, sandbox};
+use super::{Bounds, Class, End, Order, Said, Work, sandbox};
 use crate::config::MakerLimits;
 use crate::error::{Error, Result};
 use crate::progress::Progress;
-use command_fds::{CommandFdExt, FdMapping};
 use media::facts::Facts;
 use std::fs::File;
 use std::io::{BufRead, BufReader, Read, Write};
+use std::os::fd::OwnedFd;
+use std::os::unix::net::UnixStream;
 use std::os::unix::process::{CommandExt, ExitStatusExt};
 use std::path::Path;
 use std::process::{Child, Command, ExitStatus, Stdio};
@@ -51,17 +52,17 @@ pub struct Run<'a> {
 }
 
 impl Run<'_> {
-    fn start(&mut self) -> Result<Kept> {
+    /// Nothing has to be done between the fork and the program (no file moved to a number), so that the system's fast
+    /// way to start a program is taken.
+    fn start(&mut self) -> Result<(Kept, UnixStream)> {
+        let (ours, its) = UnixStream::pair().map_err(|e| Error::Maker(e.to_string()))?;
         let mut command = Command::new(self.program);
-        command.arg(COMMAND).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+        command.arg(COMMAND).stdout(OwnedFd::from(its)).stderr(Stdio::piped());
+        command.stdin(self.source.take().map_or_else(Stdio::null, Stdio::from));
         command.env_clear().current_dir(&self.order.folder);
         // Ctrl-C in a terminal is for the porter, which then ends its children in order.
         command.process_group(0);
-        if let Some(source) = self.source.take() {
-            let mapping = FdMapping { parent_fd: source.into(), child_fd: SOURCE };
-            command.fd_mappings(vec![mapping]).map_err(|e| Error::Maker(e.to_string()))?;
-        }
-        Ok(Kept(command.spawn().map_err(Error::path("cannot start", self.program))?))
+        Ok((Kept(command.spawn().map_err(Error::path("cannot start", self.program))?), ours))
     }
 }
 
@@ -70,16 +71,14 @@ pub fn run(mut run: Run<'_>, mut progress: impl FnMut(Progress), stop: impl Fn()
     let limits = run.limits;
     run.order.bounds = Bounds { memory: limits.memory, ..run.order.bounds };
     let looking = matches!(run.order.work, Work::Look | Work::Try);
-    let mut child = run.start()?;
+    let (mut child, mut talk) = run.start()?;
     let mut line = serde_json::to_vec(&run.order).map_err(|e| Error::Maker(e.to_string()))?;
     line.push(b'\n');
-    let mut input = child.0.stdin.take();
-    if let Some(input) = &mut input {
-        // A child that died at once breaks the pipe; its exit status tells more.
-        let _ = input.write_all(&line).and_then(|()| input.flush());
-    }
-    let (Some(output), Some(complaints)) = (child.0.stdout.take(), child.0.stderr.take()) else {
-        return Err(Error::Maker("the child has no output".into()));
+    let output = talk.try_clone().map_err(|e| Error::Maker(e.to_string()))?;
+    // A child that died at once breaks it; its exit status tells more.
+    let _ = talk.write_all(&line);
+    let Some(complaints) = child.0.stderr.take() else {
+        return Err(Error::Maker("the child has no error output".into()));
     };
     let (tell, told) = channel();
     std::thread::spawn(move || {
@@ -141,7 +140,7 @@ pub fn run(mut run: Run<'_>, mut progress: impl FnMut(Progress), stop: impl Fn()
         return Ok(Outcome::Broke(why));
     }
     let status = child.0.wait().map_err(Error::path("cannot wait for", run.program))?;
-    drop(input);
+    drop(talk);
     let complaint = complaints.join().unwrap_or_default();
     Ok(result.unwrap_or_else(|| match refused {
         Some(bytes) => Outcome::Broke(format!(

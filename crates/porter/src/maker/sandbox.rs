@@ -103,25 +103,22 @@ impl Walls {
     }
 }
 
-/// Takes over a file that the parent handed on under this number, and closes every other that came along.
+/// Closes every file that came along beside the three standard ones.
 #[allow(unsafe_code)]
-pub fn inherited(wanted: i32) -> Option<OwnedFd> {
+pub fn close_inherited() {
     let numbers: Vec<i32> = std::fs::read_dir("/proc/self/fd")
         .map(|d| d.flatten().filter_map(|e| e.file_name().to_str()?.parse().ok()).collect())
         .unwrap_or_default();
-    let mut found = None;
     for n in numbers.into_iter().filter(|n| *n > 2) {
         // SAFETY: this runs at the start of the child, on its only thread, before it has opened anything that lives
         // on: whatever is open beside the three standard files was inherited and has no owner in this process. The
-        // number under which the list itself was read is closed already, and closing it again only fails.
+        // number under which the list itself was read is closed already, and is not closed again.
         let file = unsafe { OwnedFd::from_raw_fd(n) };
         match rustix::io::fcntl_getfd(&file) {
-            Ok(_) if n == wanted => found = Some(file),
             Ok(_) => drop(file),
             Err(_) => std::mem::forget(file),
         }
     }
-    found
 }
 
 /// Puts every wall up that this kernel has.

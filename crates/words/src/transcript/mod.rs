@@ -198,7 +198,7 @@ impl Timecode {
         let frames = i128::from(moment.0) * i128::from(self.rate.num) / (1000 * i128::from(self.rate.den));
         let day = u32::MAX;
         let frame = i64::from(self.start_frame) + frames.clamp(0, i128::from(day)) as i64;
-        media::facts::label(
+        media::timecode::label(
             u32::try_from(frame).unwrap_or(day),
             self.frames_per_count.max(1),
             self.drop_frame,

@@ -16,6 +16,9 @@ use std::sync::Arc;
 /// Uncompressed sound is given in packets of at most this many samples.
 const PCM_RUN: u32 = 4096;
 
+/// Packets of sound that are read before a moment: decoders need some to begin well.
+const SOUND_BEFORE: u32 = 4;
+
 pub struct Mp4Reader {
     source: BlockReader,
     file_end: u64,
@@ -304,15 +307,41 @@ impl Walk {
                 }
                 number = s.number + if self.pcm_frame.is_some() { 0 } else { n - 1 };
             }
-            let start = self.tables.sync_before(number);
-            while self.cursor.number() < start {
-                let left = start - self.cursor.number();
-                if self.cursor.next_run(&self.tables, left.min(PCM_RUN)).is_none() {
-                    break;
-                }
-            }
+            self.skip_to(self.tables.sync_before(number));
         }
         self.advance();
+    }
+
+    /// Goes to the sync sample at or before a moment of the presentation, less so many samples; gives the moment that it
+    /// is shown at, in seconds.
+    fn seek(&mut self, seconds: f64, less: u32) -> f64 {
+        let Some(segment) = self.segment().copied() else { return seconds };
+        let scale = f64::from(self.media_scale);
+        let wanted = (seconds * scale).round() as i64 - segment.at + segment.from;
+        let mut probe = self.tables.cursor();
+        let mut number = 0;
+        while let Some((s, n)) = probe.next_run(&self.tables, PCM_RUN) {
+            if s.dts > wanted {
+                break;
+            }
+            if s.pts <= wanted {
+                number = s.number + if self.pcm_frame.is_some() { 0 } else { n - 1 };
+            }
+        }
+        let start = self.tables.sync_before(number).saturating_sub(less);
+        self.cursor = self.tables.cursor();
+        self.skip_to(start);
+        self.advance();
+        self.next.as_ref().map_or(seconds, |(s, _)| (s.pts - segment.from + segment.at) as f64 / scale)
+    }
+
+    fn skip_to(&mut self, number: u32) {
+        while self.cursor.number() < number {
+            let left = number - self.cursor.number();
+            if self.cursor.next_run(&self.tables, left.min(PCM_RUN)).is_none() {
+                break;
+            }
+        }
     }
 
     fn advance(&mut self) {
@@ -374,6 +403,24 @@ impl Demux for Mp4Reader {
         for (i, walk) in self.walks.iter_mut().enumerate() {
             walk.chosen = tracks.contains(&i);
         }
+    }
+
+    fn seek(&mut self, seconds: f64) -> Result<bool> {
+        // Edits that play parts of a track in another order are read from their beginning.
+        if self.walks.iter().any(|w| w.chosen && w.segments.len() != 1) {
+            return Ok(false);
+        }
+        // Sound from the picture on that the pictures begin at.
+        let mut at = seconds;
+        for is_video in [true, false] {
+            for (walk, track) in self.walks.iter_mut().zip(&self.tracks) {
+                if walk.chosen && track.video().is_some() == is_video {
+                    let reached = walk.seek(at, if is_video { 0 } else { SOUND_BEFORE });
+                    at = if is_video { at.min(reached) } else { at };
+                }
+            }
+        }
+        Ok(true)
     }
 
     fn next_packet(&mut self) -> Result<Option<Packet>> {

@@ -85,6 +85,11 @@ pub trait VideoFilter: Send {
 /// One filter with its numbers: a node of the plan's graph.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Step {
+    /// Only what is shown from one moment to another, in ticks; its times then begin at 0.
+    Part {
+        from: i64,
+        to: Option<i64>,
+    },
     /// Two fields become one picture (or two).
     Deinterlace(Deinterlacing),
     /// Pictures are repeated and left out until so many come in a second.
@@ -146,6 +151,7 @@ impl Step {
                 to.rotation = (from.rotation + 360 - by) % 360;
             }
             Step::Place(p) => (to.width, to.height) = (p.width, p.height),
+            Step::Part { .. } => (),
             Step::Sample(_) | Step::At(_) => to.rate = None,
             Step::Plain => {
                 (to.chroma, to.depth) = (Chroma::C420, 8);
@@ -158,6 +164,7 @@ impl Step {
     pub fn start(&self, from: &Form, pool: &Pool) -> Result<Box<dyn VideoFilter>> {
         let pool = pool.clone();
         Ok(match self.clone() {
+            Step::Part { from, to } => Box::new(pick::Part { from, to }),
             Step::Deinterlace(d) => Box::new(Deinterlacer::new(d, from, pool)),
             Step::Rate(r) => Box::new(rate::Rate::new(r, from.timescale)),
             Step::Crop(r) => each(move |f| frame::crop(f, r, &pool)),
@@ -185,6 +192,7 @@ impl Step {
     /// For people, with its numbers.
     pub fn words(&self) -> String {
         match self {
+            Step::Part { .. } => "only a part of the source".into(),
             Step::Deinterlace(d) => d.words(),
             Step::Rate(r) => format!("{r} frames a second, by repeating and leaving out"),
             Step::Crop(r) => format!("crop to {r}"),

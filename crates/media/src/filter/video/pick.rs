@@ -20,6 +20,23 @@ impl VideoFilter for Sample {
     }
 }
 
+/// Pictures from one moment to another, in ticks. One that begins up to half its time before counts as being from there on:
+/// moments are often rounded.
+pub struct Part {
+    pub from: i64,
+    pub to: Option<i64>,
+}
+
+impl VideoFilter for Part {
+    fn push(&mut self, shown: Shown, out: &mut Vec<Shown>) -> Result<()> {
+        let slack = shown.duration / 2;
+        if shown.pts + slack >= self.from && self.to.is_none_or(|to| shown.pts + slack < to) {
+            out.push(Shown { pts: (shown.pts - self.from).max(0), ..shown });
+        }
+        Ok(())
+    }
+}
+
 /// The picture that is shown at a moment; the last, if the film is shorter.
 pub struct At {
     pub at: i64,

@@ -6,11 +6,13 @@ use super::{At, Checker, key};
 use media::codec::coders;
 use media::codec::h264::Rate;
 use media::container::wrap::{self, WRAPPERS, Wrap};
+use media::filter::audio::fade::Fade;
 use media::filter::video::{Deinterlacing, Fill, Kernel};
 use media::recipe::{
-    AudioCodec, AudioRecipe, BitRecipe, Deinterlace, Framing, Loudness, Recipe, StillChoice, StillRecipe,
-    VideoCodec, VideoRecipe,
+    AudioCodec, AudioRecipe, BitRecipe, Deinterlace, Framing, Loudness, Moment, Part, Recipe, StillChoice,
+    StillRecipe, VideoCodec, VideoRecipe,
 };
+use media::timecode;
 use std::time::Duration;
 
 pub fn recipe(c: &mut Checker<'_>, here: &At, p: &raw::Preset) -> Recipe {
@@ -19,7 +21,36 @@ pub fn recipe(c: &mut Checker<'_>, here: &At, p: &raw::Preset) -> Recipe {
         video: p.video.as_ref().map(|v| video(c, &key(here, "video"), v)),
         audio: p.audio.as_ref().map(|a| audio(c, &key(here, "audio"), a)),
         still: p.still.as_ref().map(|s| still(c, &key(here, "still"), s)),
+        part: p.part.as_ref().map(|x| part(c, &key(here, "part"), x)),
     }
+}
+
+/// A time from the beginning (`"90 s"`), or a timecode.
+fn moment(c: &mut Checker<'_>, path: At, text: &str) -> Moment {
+    if timecode::is_label(text) {
+        return Moment::Timecode(text.to_owned());
+    }
+    match values::duration(text) {
+        Some(d) => Moment::Ms(d.as_millis() as u64),
+        None => {
+            let wanted = "a time from the beginning such as \"90 s\", or a timecode such as \"10:00:04:12\"";
+            c.fault(path, format!("\"{text}\""), wanted);
+            Moment::Ms(0)
+        }
+    }
+}
+
+fn part(c: &mut Checker<'_>, here: &At, x: &raw::Part) -> Part {
+    let mut read =
+        |name: &'static str, text: &Option<String>| text.as_deref().map(|t| moment(c, key(here, name), t));
+    let part = Part { from: read("from", &x.from), to: read("to", &x.to) };
+    if let (Some(Moment::Ms(from)), Some(Moment::Ms(to))) = (&part.from, &part.to)
+        && from >= to
+    {
+        let found = format!("\"{}\"", x.to.as_deref().unwrap_or_default());
+        c.fault(key(here, "to"), found, "a moment behind 'from'");
+    }
+    part
 }
 
 /// Extension of what is made; a container that does not hold it is a fault.
@@ -209,7 +240,26 @@ fn audio(c: &mut Checker<'_>, here: &At, a: &raw::Audio) -> AudioRecipe {
     if a.true_peak.is_some() && a.loudness.is_none() {
         c.fault(key(here, "true_peak"), "'true_peak' without 'loudness'", "both, or neither");
     }
-    AudioRecipe { codec, bits, channels, rate, loudness }
+    let gain = a.gain.unwrap_or(0.0);
+    if gain.abs() > AudioRecipe::MAX_GAIN || gain.is_nan() {
+        let most = AudioRecipe::MAX_GAIN;
+        c.fault(key(here, "gain"), gain.to_string(), format!("-{most} to {most} decibels"));
+    }
+    let dynamics = [("whole", false), ("narrow", true)];
+    let even = choice(c, key(here, "dynamics"), a.dynamics.as_deref(), &dynamics, false);
+    let mut fade = |name: &'static str, text: &Option<String>| {
+        let d = c.duration(key(here, name), text.as_deref(), "0 s", Duration::ZERO);
+        let ms = d.as_millis().min(u32::MAX.into()) as u32;
+        if ms > Fade::MOST_MS {
+            let found = format!("\"{}\"", text.as_deref().unwrap_or_default());
+            c.fault(key(here, name), found, format!("up to \"{} s\"", Fade::MOST_MS / 1000));
+        }
+        ms
+    };
+    let fade = Fade { in_ms: fade("fade_in", &a.fade_in), out_ms: fade("fade_out", &a.fade_out) };
+    let missing = [("leave-out", false), ("silence", true)];
+    let silence = choice(c, key(here, "if_missing"), a.if_missing.as_deref(), &missing, false);
+    AudioRecipe { codec, bits, channels, rate, loudness, gain, even, fade, silence }
 }
 
 fn still(c: &mut Checker<'_>, here: &At, s: &raw::Still) -> StillRecipe {
@@ -218,8 +268,6 @@ fn still(c: &mut Checker<'_>, here: &At, s: &raw::Still) -> StillRecipe {
     let quality = c.number(key(here, "quality"), s.quality.unwrap_or(85), 1, 100) as u8;
     let format =
         if s.format.as_deref() == Some("png") { StillChoice::Png } else { StillChoice::Jpeg(quality) };
-    let at_ms =
-        s.at.as_deref()
-            .map(|text| c.duration(key(here, "at"), Some(text), "0 s", Duration::ZERO).as_millis() as u64);
-    StillRecipe { fit, format, at_ms }
+    let at = s.at.as_deref().map(|text| moment(c, key(here, "at"), text));
+    StillRecipe { fit, format, at }
 }
