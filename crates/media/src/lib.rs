@@ -23,6 +23,7 @@ pub mod show;
 pub mod still;
 #[cfg(feature = "testkit")]
 pub mod testkit;
+pub mod text;
 pub mod timecode;
 pub mod track;
 pub mod units;

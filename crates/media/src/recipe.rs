@@ -2,7 +2,7 @@
 
 use crate::container::wrap::Wrap;
 use crate::filter::audio::fade::Fade;
-use crate::filter::video::{Deinterlacing, Fill, Kernel, Rect};
+use crate::filter::video::{Burn, Deinterlacing, Fill, Kernel, Rect};
 use crate::units::Ratio;
 use serde::{Deserialize, Serialize};
 
@@ -19,9 +19,30 @@ pub struct Recipe {
     /// A still: of a still, or one picture of a film.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub still: Option<StillRecipe>,
+    /// Several pictures of a film.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pictures: Option<PicturesRecipe>,
+    /// A picture of the sound.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub waveform: Option<WaveRecipe>,
     /// Only this part of the source.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub part: Option<Part>,
+}
+
+impl Recipe {
+    /// All writing that is burnt in or set above pictures: whoever has the fields of a file puts them in.
+    pub fn texts(&mut self) -> impl Iterator<Item = &mut String> {
+        let burns = self.video.iter_mut().flat_map(|v| &mut v.burn).map(|b| &mut b.text);
+        let pictures = self.pictures.iter_mut().flat_map(|p| {
+            let title = match &mut p.kind {
+                PicturesKind::Sheet { title, .. } => Some(title),
+                _ => None,
+            };
+            p.burn.iter_mut().map(|b| &mut b.text).chain(title)
+        });
+        burns.chain(pictures)
+    }
 }
 
 /// From a moment of the source to another.
@@ -65,6 +86,9 @@ pub struct VideoRecipe {
     pub crop: Option<Rect>,
     #[serde(default)]
     pub kernel: Kernel,
+    /// Words in the picture.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub burn: Vec<Burn>,
 }
 
 impl Default for VideoRecipe {
@@ -79,6 +103,7 @@ impl Default for VideoRecipe {
             deinterlace: Deinterlace::default(),
             crop: None,
             kernel: Kernel::default(),
+            burn: Vec::new(),
         }
     }
 }
@@ -207,6 +232,47 @@ pub struct StillRecipe {
     /// Which picture of a film; one that tells most, if it is not said.
     #[serde(default, alias = "at_ms", skip_serializing_if = "Option::is_none")]
     pub at: Option<Moment>,
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct PicturesRecipe {
+    pub kind: PicturesKind,
+    /// Largest size of one picture.
+    pub fit: (u32, u32),
+    pub format: StillChoice,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub burn: Vec<Burn>,
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum PicturesKind {
+    /// Pictures of the whole film on one sheet, with a title above them.
+    Sheet { columns: u32, rows: u32, title: String },
+    /// A file for each picture, or for one every so often.
+    Run { every_ms: Option<u64> },
+    /// Sheets of small pictures with an index of their times, for players.
+    Strip { every_ms: u64, columns: u32, rows: u32 },
+    /// A moving picture of several pieces of the film.
+    Preview { pieces: u32, piece_ms: u64, rate: u32 },
+}
+
+impl PicturesKind {
+    pub const MOST_CELLS: u32 = 400;
+
+    /// It is several files.
+    pub fn is_folder(&self) -> bool {
+        matches!(self, PicturesKind::Run { .. } | PicturesKind::Strip { .. })
+    }
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct WaveRecipe {
+    pub width: u32,
+    pub height: u32,
+    /// Red, green, blue of the wave and of what is behind it.
+    pub colour: [u8; 3],
+    pub ground: [u8; 3],
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]

@@ -320,6 +320,14 @@ pub struct TimecodeTrack {
     pub reel: Option<String>,
 }
 
+impl TimecodeTrack {
+    /// Counting from 0, for a source that has no timecode.
+    pub fn counting(rate: Ratio) -> TimecodeTrack {
+        let frames_per_count = (rate.value().round() as u32).max(1);
+        TimecodeTrack { rate, frames_per_count, drop_frame: false, start: 0, reel: None }
+    }
+}
+
 #[derive(Clone, Debug, PartialEq)]
 pub enum Media {
     Video(VideoTrack),

@@ -4,7 +4,7 @@
 mod room;
 
 use ebur128::{EbuR128, Mode};
-use media::container::wrap::{Sink, Wrap};
+use media::container::wrap::{Sink, Target, Wrap};
 use media::container::{self, Demux};
 use media::filter::video::Fill;
 use media::frame::Pool;
@@ -14,7 +14,7 @@ use media::run::{self, Control};
 use media::testkit::{Clip, psnr};
 use media::units::Ratio;
 use media::{check, still};
-use room::{Room, all_of, film, mono, new_file, shift};
+use room::{Room, all_of, film, mono, new_file, shift, target};
 use rstest::rstest;
 use std::fs::File;
 
@@ -216,6 +216,7 @@ fn an_output_that_fails_ends_alone() {
             Box::new(Full(new_file(&room.path(1)), room_for)),
             Box::new(new_file(&room.path(2))),
         ];
+        let sinks = sinks.into_iter().map(Target::from).collect();
         let made = run::run(demux.as_mut(), &plan, sinks, &Control::new(3)).unwrap();
         assert_eq!((made[0].as_ref().unwrap().frames, made[2].is_ok()), (100, true), "{room_for}");
         assert_eq!(made[1].as_ref().unwrap_err().class(), "system", "{room_for}");
@@ -248,8 +249,8 @@ fn a_shared_filter_that_fails_is_the_reason_of_all_it_let_down() {
             p.width = 20;
         }
     }
-    let sinks = (0..3).map(|n| Box::new(new_file(&room.path(n))) as Box<dyn Sink>).collect();
-    let made = run::run(demux.as_mut(), &plan, sinks, &Control::new(3)).unwrap();
+    let targets = (0..3).map(|n| target(&room.path(n), false)).collect();
+    let made = run::run(demux.as_mut(), &plan, targets, &Control::new(3)).unwrap();
     assert_eq!(made[0].as_ref().unwrap().frames, 20);
     for end in &made[1..] {
         let e = end.as_ref().unwrap_err();

@@ -2,7 +2,6 @@
 
 mod room;
 
-use media::container::wrap::Sink;
 use media::container::{self, Demux};
 use media::error::Error;
 use media::filter::audio::fade::Fade;
@@ -14,7 +13,7 @@ use media::recipe::*;
 use media::run::{self, Control};
 use media::testkit::{Clip, psnr};
 use media::units::Ratio;
-use room::{Room, all_of, film, mono, new_file, shift};
+use room::{Room, all_of, film, mono, shift, target};
 use rstest::rstest;
 use std::fs::File;
 
@@ -74,8 +73,8 @@ fn what_lies_before_a_part_is_not_decoded() {
         let mut demux = container::open(Box::new(File::open(&room.source).unwrap())).unwrap();
         let plan = plan(demux.tracks(), &[still(at)]).unwrap();
         let control = Control::new(1);
-        let sink = Box::new(new_file(&room.path(0))) as Box<dyn Sink>;
-        run::run(demux.as_mut(), &plan, vec![sink], &control).unwrap().remove(0).unwrap();
+        let to = target(&room.path(0), false);
+        run::run(demux.as_mut(), &plan, vec![to], &control).unwrap().remove(0).unwrap();
         assert!((1..most).contains(&control.done()), "{} pictures were decoded for {at} ms", control.done());
         let pool = Pool::new();
         let picture = media::still::frame_of(&mut File::open(room.path(0)).unwrap(), &pool).unwrap();

@@ -1,5 +1,6 @@
 //! Whole transcodes, on clips made in code and on real ones.
 
+use media::container::wrap::Target;
 use media::container::{self, Demux};
 use media::facts::{self, Facts};
 use media::frame::{Pool, VideoFrame};
@@ -34,7 +35,8 @@ fn transcode(from: &Path, to: &[&Path], recipes: &[Recipe]) -> media::Result<Vec
     let sinks = to
         .iter()
         .map(|p| {
-            Box::new(File::options().read(true).write(true).create(true).truncate(true).open(p).unwrap()) as _
+            let file = File::options().read(true).write(true).create(true).truncate(true).open(p);
+            Target::File(Box::new(file.unwrap()))
         })
         .collect();
     let control = Control::new(to.len());
@@ -236,6 +238,6 @@ fn a_stopped_run_ends_with_stopped() {
     let plan = plan::plan(demux.tracks(), &[proxy((0, 0))]).unwrap();
     let control = Control::new(1);
     control.stop();
-    let e = run::run(demux.as_mut(), &plan, vec![create(&out)], &control).unwrap_err();
+    let e = run::run(demux.as_mut(), &plan, vec![Target::File(create(&out))], &control).unwrap_err();
     assert_eq!(e.class(), "stopped");
 }

@@ -3,18 +3,21 @@
 use crate::clock;
 use crate::config::Preset;
 use crate::error::{Error, Result};
+use crate::files::Dir;
+use crate::maker::child::sync;
 use crate::maker::made::reads_back;
+use crate::naming;
 use crate::naming::Template;
 use crate::route::Item;
 use crate::route::fields::Subject;
-use media::container::wrap::Sink;
+use media::container::wrap::{Sink, Target};
 use media::container::{self, Demux, Source, Track};
 use media::facts::Facts;
 use media::plan::words::{Told, decoded};
 use media::plan::{self, Plan};
-use media::recipe::{Recipe, StillChoice};
+use media::recipe::Recipe;
 use media::run::{self, Control, Made};
-use media::still::{self, StillCodec};
+use media::still;
 use std::fs::File;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -81,7 +84,14 @@ pub fn plan(path: &Path, presets: &[Arc<Preset>]) -> Result<Planned> {
     }
     let demux = container::open(open(path)?)?;
     planned.tracks = demux.tracks().to_vec();
-    let good: Vec<Recipe> = presets.iter().filter_map(|p| recipe(p).ok().cloned()).collect();
+    let item = item_of(path);
+    let filled = |p: &Arc<Preset>| {
+        let mut recipe = recipe(p).ok()?.clone();
+        let subject = Subject { facts: &planned.facts, item: &item, preset: &p.name };
+        recipe.texts().for_each(|t| *t = naming::fill_text(t, &subject));
+        Some(recipe)
+    };
+    let good: Vec<Recipe> = presets.iter().filter_map(filled).collect();
     let (plan, ends) = plan::plan_each(&planned.tracks, &good);
     planned.plan = plan;
     let mut ends = ends.into_iter();
@@ -93,6 +103,11 @@ pub fn plan(path: &Path, presets: &[Arc<Preset>]) -> Result<Planned> {
         planned.each.push((p.clone(), end));
     }
     Ok(planned)
+}
+
+/// As a file that arrives is, without a watch.
+fn item_of(path: &Path) -> Item<'_> {
+    Item { watch: "", path: Path::new(path.file_name().unwrap_or_default()), arrived: clock::now(), job: 0 }
 }
 
 /// The message without its class where that is "not supported".
@@ -123,22 +138,20 @@ impl Planned {
     pub fn run(mut self, to: &Path, name: &Template, control: &Control) -> Result<Vec<Converted>> {
         std::fs::create_dir_all(to).map_err(Error::path("cannot make the folder", to))?;
         let presets = self.outputs();
-        let temporary = |_: &Arc<Preset>| {
-            tempfile::Builder::new()
-                .prefix(".convert")
-                .tempfile_in(to)
-                .map_err(Error::path("cannot write in", to))
-        };
-        let files: Vec<tempfile::NamedTempFile> = presets.iter().map(temporary).collect::<Result<_>>()?;
+        let staged = presets.iter().enumerate().map(|(n, _)| {
+            let is_folder = self.plan.outputs.get(n).is_some_and(|o| o.is_folder());
+            Staged::begin(to, is_folder)
+        });
+        let staged: Vec<Staged> = staged.collect::<Result<_>>()?;
         let made: Vec<Result<Made>> = match self.still {
-            Some(format) => self.stills(format, &presets, &files, control)?,
-            None => self.films(&files, control)?,
+            Some(format) => self.stills(format, &presets, &staged, control)?,
+            None => self.films(&staged, control)?,
         };
-        let mut done = presets.into_iter().zip(files).zip(made).map(|((preset, file), made)| {
+        let mut done = presets.into_iter().zip(staged).zip(made).map(|((preset, staged), made)| {
             let end = made.and_then(|made| {
-                file.as_file().sync_all().map_err(Error::path("cannot write", file.path()))?;
-                reads_back(file.path(), &made, &Default::default())?;
-                Ok((self.publish(to, name, &preset, file)?, made))
+                sync(staged.path())?;
+                reads_back(staged.path(), &made, &Default::default())?;
+                Ok((self.publish(to, name, &preset, staged)?, made))
             });
             Converted { preset, end }
         });
@@ -154,18 +167,16 @@ impl Planned {
         Ok(all)
     }
 
-    fn films(&mut self, files: &[tempfile::NamedTempFile], control: &Control) -> Result<Vec<Result<Made>>> {
-        if files.is_empty() {
+    fn films(&mut self, staged: &[Staged], control: &Control) -> Result<Vec<Result<Made>>> {
+        if staged.is_empty() {
             return Ok(Vec::new());
         }
         let source = self.source.clone();
         let again = || File::open(&source).map(|f| Box::new(f) as Box<dyn Source>);
         run::measure(&mut || container::open(again()?), &mut self.plan, control)?;
         let mut demux: Box<dyn Demux> = container::open(open(&self.source)?)?;
-        let sinks = files.iter().map(|f| {
-            f.reopen().map(|f| Box::new(f) as Box<dyn Sink>).map_err(Error::path("cannot write", f.path()))
-        });
-        let made = run::run(demux.as_mut(), &self.plan, sinks.collect::<Result<_>>()?, control)?;
+        let targets = staged.iter().map(Staged::target).collect::<Result<Vec<_>>>()?;
+        let made = run::run(demux.as_mut(), &self.plan, targets, control)?;
         Ok(made.into_iter().map(|m| m.map_err(Error::from)).collect())
     }
 
@@ -173,60 +184,111 @@ impl Planned {
         &self,
         format: &'static still::StillFormat,
         presets: &[Arc<Preset>],
-        files: &[tempfile::NamedTempFile],
+        staged: &[Staged],
         control: &Control,
     ) -> Result<Vec<Result<Made>>> {
         if presets.is_empty() {
             return Ok(Vec::new());
         }
         let picture = still::decode(format, &mut open(&self.source)?)?;
-        let one = |p: &Arc<Preset>, file: &tempfile::NamedTempFile| -> Result<Made> {
+        let one = |p: &Arc<Preset>, staged: &Staged| -> Result<Made> {
             if control.stopping() {
                 return Err(Error::Stopped);
             }
             let Some(s) = &recipe(p)?.still else { return Err(Error::Output("no still".into())) };
-            let codec = match s.format {
-                StillChoice::Jpeg(q) => StillCodec::Jpeg(q),
-                StillChoice::Png => StillCodec::Png,
-            };
-            let mut sink = file.reopen().map_err(Error::path("cannot write", file.path()))?;
-            let size = still::convert(&picture, s.fit, codec, &mut sink)?;
+            let mut sink = staged.target()?.file()?;
+            let size = still::convert(&picture, s.fit, s.format.into(), &mut sink)?;
             Ok(Made { size: Some(size), frames: 1, ..Made::default() })
         };
-        Ok(presets.iter().zip(files).map(|(p, f)| one(p, f)).collect())
+        Ok(presets.iter().zip(staged).map(|(p, s)| one(p, s)).collect())
     }
 
     /// Under the wanted name, or a numbered one; never over anything.
-    fn publish(
-        &self,
-        to: &Path,
-        name: &Template,
-        preset: &Preset,
-        mut file: tempfile::NamedTempFile,
-    ) -> Result<PathBuf> {
-        let item = Item {
-            watch: "",
-            path: Path::new(self.source.file_name().unwrap_or_default()),
-            arrived: clock::now(),
-            job: 0,
-        };
+    fn publish(&self, to: &Path, name: &Template, preset: &Preset, mut staged: Staged) -> Result<PathBuf> {
+        let item = item_of(&self.source);
         let extension = preset.parts.first().map_or("", |p| p.extension.as_str());
         let wanted = name.fill(&Subject { facts: &self.facts, item: &item, preset: &preset.name }, extension);
-        let stem = wanted.strip_suffix(&format!(".{extension}")).unwrap_or(&wanted);
         if let Some(folder) = to.join(&wanted).parent() {
             std::fs::create_dir_all(folder).map_err(Error::path("cannot make the folder", folder))?;
         }
-        let mode = std::os::unix::fs::PermissionsExt::from_mode(0o644);
-        file.as_file().set_permissions(mode).map_err(Error::path("cannot write", file.path()))?;
         for n in 1..MAX_TRIES {
-            let number = if n > 1 { format!("_{n}") } else { String::new() };
-            let path = to.join(format!("{stem}{number}.{extension}"));
-            match file.persist_noclobber(&path) {
-                Ok(_) => return Ok(path),
-                Err(e) if e.error.kind() == std::io::ErrorKind::AlreadyExists => file = e.file,
-                Err(e) => return Err(Error::path("cannot write", &path)(e.error)),
+            let path = to.join(naming::numbered(&wanted, n));
+            match staged.give_name(&path)? {
+                None => return Ok(path),
+                Some(back) => staged = back,
             }
         }
         Err(Error::path("no free name in", to)(std::io::Error::other(wanted)))
+    }
+}
+
+/// An output that is being made, beside where it will be; it goes away by itself if nothing comes of it.
+enum Staged {
+    File(tempfile::NamedTempFile),
+    Folder(tempfile::TempDir),
+}
+
+impl Staged {
+    fn begin(to: &Path, is_folder: bool) -> Result<Staged> {
+        let mut how = tempfile::Builder::new();
+        let how = how.prefix(".convert");
+        let begun = if is_folder {
+            how.tempdir_in(to).map(Staged::Folder)
+        } else {
+            how.tempfile_in(to).map(Staged::File)
+        };
+        begun.map_err(Error::path("cannot write in", to))
+    }
+
+    fn path(&self) -> &Path {
+        match self {
+            Staged::File(f) => f.path(),
+            Staged::Folder(d) => d.path(),
+        }
+    }
+
+    fn target(&self) -> Result<Target> {
+        Ok(match self {
+            Staged::File(f) => {
+                let file: Box<dyn Sink> =
+                    Box::new(f.reopen().map_err(Error::path("cannot write", f.path()))?);
+                file.into()
+            }
+            Staged::Folder(d) => Target::Folder(Box::new(d.path().to_owned())),
+        })
+    }
+
+    /// Itself again, if the name is taken.
+    fn give_name(self, path: &Path) -> Result<Option<Staged>> {
+        let fail = |at: &Path, e: std::io::Error| Error::path("cannot write", at)(e);
+        let mode = |at: &Path, mode| {
+            let mode = std::os::unix::fs::PermissionsExt::from_mode(mode);
+            std::fs::set_permissions(at, mode).map_err(|e| fail(at, e))
+        };
+        match self {
+            Staged::File(f) => {
+                mode(f.path(), 0o644)?;
+                match f.persist_noclobber(path) {
+                    Ok(_) => Ok(None),
+                    Err(e) if e.error.kind() == std::io::ErrorKind::AlreadyExists => {
+                        Ok(Some(Staged::File(e.file)))
+                    }
+                    Err(e) => Err(fail(path, e.error)),
+                }
+            }
+            Staged::Folder(d) => {
+                mode(d.path(), 0o755)?;
+                let (holder, name) = (path.parent().unwrap_or(path), path.file_name().unwrap_or_default());
+                let from = Dir::open(d.path().parent().unwrap_or(holder)).map_err(|e| fail(path, e))?;
+                let to = Dir::open(holder).map_err(|e| fail(path, e))?;
+                let own = d.path().file_name().unwrap_or_default();
+                if !from.rename_if_free(own, &to, name).map_err(|e| fail(path, e))? {
+                    return Ok(Some(Staged::Folder(d)));
+                }
+                // It is not there any more under the name that would be taken away.
+                let _ = d.keep();
+                Ok(None)
+            }
+        }
     }
 }

@@ -4,6 +4,7 @@
 //! place: values lose what a file system or a careless script would trip over, and `..` cannot arise.
 
 use crate::route::fields::{self, Field, Subject, nearest};
+use media::filter::video::burn::TIMECODE;
 
 /// Longest name of a file or folder, in bytes, leaving room for a running number and an extension.
 const MAX_PART: usize = 200;
@@ -23,6 +24,47 @@ impl std::fmt::Debug for Piece {
     }
 }
 
+/// Text and the fields in it.
+fn pieces(text: &str) -> Result<Vec<Piece>, String> {
+    let (mut pieces, mut rest) = (Vec::new(), text);
+    while let Some(open) = rest.find(['{', '}']) {
+        if rest.as_bytes()[open] == b'}' {
+            return Err("a '{' before every '}'".into());
+        }
+        let close = rest[open..].find('}').ok_or("a '}' behind every '{'")? + open;
+        let name = &rest[open + 1..close];
+        let field = fields::find(name).ok_or_else(|| match nearest(name, fields::names(false)) {
+            Some(near) => format!("{{{near}}}, not {{{name}}}"),
+            None => format!("fields of these: {}", fields::names(false).join(", ")),
+        })?;
+        if open > 0 {
+            pieces.push(Piece::Text(rest[..open].to_owned()));
+        }
+        pieces.push(Piece::Field(field));
+        rest = &rest[close + 1..];
+    }
+    if !rest.is_empty() {
+        pieces.push(Piece::Text(rest.to_owned()));
+    }
+    Ok(pieces)
+}
+
+/// Whether a text that is shown, and is no name, has fields that there are; the error says what would be right.
+pub fn check_text(text: &str) -> Result<(), String> {
+    pieces(text).map(|_| ())
+}
+
+/// A text with its fields filled in as they are; `{timecode}` stays, for it runs with the pictures.
+pub fn fill_text(text: &str, subject: &Subject<'_>) -> String {
+    let Ok(pieces) = pieces(text) else { return text.to_owned() };
+    let each = pieces.iter().map(|p| match p {
+        Piece::Text(t) => t.clone(),
+        Piece::Field(f) if format!("{{{}}}", f.name) == TIMECODE => TIMECODE.to_owned(),
+        Piece::Field(f) => (f.get)(subject).words(),
+    });
+    each.collect()
+}
+
 /// A checked template.
 #[derive(Clone, Debug)]
 pub struct Template {
@@ -38,27 +80,7 @@ impl Template {
             return Err("a name inside the place: it may not start with '/'".into());
         }
         for part in text.split('/') {
-            let mut pieces = Vec::new();
-            let mut rest = part;
-            while let Some(open) = rest.find(['{', '}']) {
-                if rest.as_bytes()[open] == b'}' {
-                    return Err("a '{' before every '}'".into());
-                }
-                let close = rest[open..].find('}').ok_or("a '}' behind every '{'")? + open;
-                let name = &rest[open + 1..close];
-                let field = fields::find(name).ok_or_else(|| match nearest(name, fields::names(false)) {
-                    Some(near) => format!("{{{near}}}, not {{{name}}}"),
-                    None => format!("fields of these: {}", fields::names(false).join(", ")),
-                })?;
-                if open > 0 {
-                    pieces.push(Piece::Text(rest[..open].to_owned()));
-                }
-                pieces.push(Piece::Field(field));
-                rest = &rest[close + 1..];
-            }
-            if !rest.is_empty() {
-                pieces.push(Piece::Text(rest.to_owned()));
-            }
+            let pieces = pieces(part)?;
             let fixed = |p: &Piece| matches!(p, Piece::Text(_));
             if pieces.iter().all(fixed) && clean(part) != part {
                 return Err(format!(
@@ -71,7 +93,7 @@ impl Template {
         Ok(Template { parts })
     }
 
-    /// A relative path of safe names with the extension; never empty, never outside.
+    /// A relative path of safe names with the extension (a folder has none); never empty, never outside.
     pub fn fill(&self, subject: &Subject<'_>, extension: &str) -> String {
         self.fill_with(|f| (f.get)(subject).words(), extension)
     }
@@ -96,7 +118,8 @@ impl Template {
             }
             parts.push(clean(&text));
         }
-        format!("{}.{extension}", parts.join("/"))
+        let dot = if extension.is_empty() { "" } else { "." };
+        format!("{}{dot}{extension}", parts.join("/"))
     }
 }
 

@@ -128,11 +128,13 @@ fn tell(a: &Convert, file: &str, c: Converted) -> bool {
             true
         }
         Ok((path, made)) => {
-            let bytes = std::fs::metadata(&path).map_or(0, |m| m.len());
+            let files = porter::maker::made::files_of(&path).unwrap_or_default();
+            let bytes = files.iter().filter_map(|(_, p)| Some(std::fs::metadata(p).ok()?.len())).sum();
+            let count = if path.is_dir() { format!("{} files, ", files.len()) } else { String::new() };
             let size = made.size.map_or(String::new(), |(w, h)| format!(", {w}x{h}"));
             let long =
                 if made.seconds > 0.0 { format!(", {}", ui::seconds(made.seconds)) } else { String::new() };
-            crate::say!("  {}  ({}{size}{long})", media::show::path(&path), ui::bytes(bytes));
+            crate::say!("  {}  ({count}{}{size}{long})", media::show::path(&path), ui::bytes(bytes));
             made.notes.iter().for_each(|n| crate::say!("    note: {n}"));
             true
         }

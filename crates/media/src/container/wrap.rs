@@ -15,6 +15,46 @@ use std::io::{Read, Seek, Write};
 pub trait Sink: Read + Write + Seek + Send {}
 impl<T: Read + Write + Seek + Send> Sink for T {}
 
+/// Where one output is written: a file, or a folder of them.
+pub enum Target {
+    File(Box<dyn Sink>),
+    Folder(Box<dyn Folder>),
+}
+
+/// A folder that is empty at first.
+pub trait Folder: Send {
+    fn create(&mut self, name: &str) -> std::io::Result<Box<dyn Sink>>;
+}
+
+impl Folder for std::path::PathBuf {
+    fn create(&mut self, name: &str) -> std::io::Result<Box<dyn Sink>> {
+        let file = std::fs::File::options().read(true).write(true).create_new(true).open(self.join(name))?;
+        Ok(Box::new(file))
+    }
+}
+
+impl Target {
+    pub fn file(self) -> Result<Box<dyn Sink>> {
+        match self {
+            Target::File(sink) => Ok(sink),
+            Target::Folder(_) => Err(Error::setting("output", "a folder where a file is made")),
+        }
+    }
+
+    pub fn folder(self) -> Result<Box<dyn Folder>> {
+        match self {
+            Target::Folder(folder) => Ok(folder),
+            Target::File(_) => Err(Error::setting("output", "a file where a folder is made")),
+        }
+    }
+}
+
+impl From<Box<dyn Sink>> for Target {
+    fn from(sink: Box<dyn Sink>) -> Target {
+        Target::File(sink)
+    }
+}
+
 #[derive(Clone, Debug)]
 pub enum OutTrackKind {
     Video { width: u32, height: u32, rotation: u16, pixel_shape: Ratio, colour: Colour, rate: Option<Ratio> },

@@ -195,6 +195,25 @@ impl VideoFrame {
         })
     }
 
+    /// The same picture in other buffers.
+    pub fn copy(&self, pool: &Pool) -> Result<VideoFrame> {
+        let mut out = VideoFrame::new(pool, self.width, self.height, self.chroma, self.depth)?;
+        out.describe_like(self);
+        for (to, from) in out.planes.iter_mut().zip(&self.planes) {
+            let w = from.width as usize;
+            for y in 0..from.height as usize {
+                let (a, b) = (y * from.stride, y * to.stride);
+                match (&mut to.samples, &from.samples) {
+                    (Samples::U8(to), Samples::U8(from)) => to[b..b + w].copy_from_slice(&from[a..a + w]),
+                    (Samples::U16(to), Samples::U16(from)) => to[b..b + w].copy_from_slice(&from[a..a + w]),
+                    // Both have the depth of the picture.
+                    _ => (),
+                }
+            }
+        }
+        Ok(out)
+    }
+
     /// Takes over everything but samples and size.
     pub fn describe_like(&mut self, other: &VideoFrame) {
         self.colour = other.colour;

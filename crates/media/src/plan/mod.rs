@@ -14,7 +14,7 @@ use crate::container::{Media, TimecodeTrack, Track};
 use crate::error::{Error, Result};
 use crate::filter::audio::{AudioForm, AudioStep};
 use crate::filter::video::{Form, Step};
-use crate::recipe::{AudioRecipe, BitRecipe, Recipe, StillChoice};
+use crate::recipe::{AudioRecipe, BitRecipe, PicturesKind, Recipe, StillChoice, WaveRecipe};
 pub use part::Span;
 
 /// The whole graph for one source.
@@ -56,6 +56,31 @@ pub struct OutputPlan {
 pub enum MadePlan {
     Film(FilmPlan),
     Still(StillPlan),
+    Pictures(PicturesPlan),
+    Wave(WavePlan),
+}
+
+/// Several pictures of the film.
+#[derive(Clone, Debug)]
+pub struct PicturesPlan {
+    pub node: Option<usize>,
+    pub form: Form,
+    pub kind: PicturesKind,
+    pub format: StillChoice,
+    /// How many there will be, as far as it is known.
+    pub count: Option<u64>,
+    /// Seconds of the source that they are of.
+    pub seconds: f64,
+}
+
+/// A picture of the sound.
+#[derive(Clone, Debug)]
+pub struct WavePlan {
+    pub track: usize,
+    /// Its place among [`Plan::audio`].
+    pub place: usize,
+    pub span: Option<Span>,
+    pub look: WaveRecipe,
 }
 
 /// A file of pictures, of sound or of both.
@@ -108,35 +133,63 @@ impl AudioPlan {
     }
 }
 
-impl OutputPlan {
+impl MadePlan {
     pub fn film(&self) -> Option<&FilmPlan> {
-        match &self.made {
+        match self {
             MadePlan::Film(f) => Some(f),
-            MadePlan::Still(_) => None,
+            _ => None,
         }
     }
 
     /// The node whose pictures it takes, if it takes any.
     pub fn node(&self) -> Option<Option<usize>> {
-        match &self.made {
+        match self {
             MadePlan::Film(f) => f.video.as_ref().map(|v| v.node),
             MadePlan::Still(s) => Some(s.node),
+            MadePlan::Pictures(p) => Some(p.node),
+            MadePlan::Wave(_) => None,
         }
     }
 
-    /// Extension of its file.
-    pub fn extension(&self) -> &'static str {
-        match &self.made {
-            MadePlan::Film(f) if f.video.is_none() => f.wrapper.sound_extension,
-            MadePlan::Film(f) => f.wrapper.extension,
-            MadePlan::Still(s) => s.format.extension(),
+    /// The sound it takes, as places among [`Plan::audio`].
+    pub fn places(&self) -> Vec<usize> {
+        match self {
+            MadePlan::Film(f) => f.audio.iter().filter_map(AudioPlan::place).collect(),
+            MadePlan::Wave(w) => vec![w.place],
+            MadePlan::Still(_) | MadePlan::Pictures(_) => Vec::new(),
         }
+    }
+
+    fn places_mut(&mut self) -> Vec<&mut usize> {
+        match self {
+            MadePlan::Film(f) => {
+                f.audio.iter_mut().filter_map(|a| a.source.as_mut()).map(|(_, place)| place).collect()
+            }
+            MadePlan::Wave(w) => vec![&mut w.place],
+            MadePlan::Still(_) | MadePlan::Pictures(_) => Vec::new(),
+        }
+    }
+}
+
+impl OutputPlan {
+    pub fn film(&self) -> Option<&FilmPlan> {
+        self.made.film()
+    }
+
+    pub fn node(&self) -> Option<Option<usize>> {
+        self.made.node()
+    }
+
+    /// It is a folder of files.
+    pub fn is_folder(&self) -> bool {
+        matches!(&self.made, MadePlan::Pictures(p) if p.kind.is_folder())
     }
 
     /// Pictures (or samples) that it will have.
     pub fn total(&self) -> Option<u64> {
         match &self.made {
             MadePlan::Film(FilmPlan { video: Some(v), .. }) => Some(v.frames).filter(|n| *n > 0),
+            MadePlan::Pictures(p) => p.count,
             _ => None,
         }
     }
@@ -177,7 +230,7 @@ struct Planner<'a> {
 
 impl<'a> Planner<'a> {
     fn new(tracks: &'a [Track], recipes: &[Recipe]) -> Self {
-        let wants_sound = recipes.iter().any(|r| r.audio.is_some());
+        let wants_sound = recipes.iter().any(|r| r.audio.is_some() || r.waveform.is_some());
         let found = tracks.iter().position(|t| matches!(t.media, Media::Video(_)));
         let picture = match found.and_then(|i| codec::why_not(&tracks[i])) {
             Some(why) => Err(Error::unsupported("the picture track", why)),
@@ -198,6 +251,21 @@ impl<'a> Planner<'a> {
             let track = self.picture()?.ok_or_else(no_pictures)?;
             let (made, span) = self.still(track, still)?;
             return Ok(OutputPlan { made: MadePlan::Still(made), span, notes: Vec::new() });
+        }
+        let span = self.span(r.part.as_ref())?;
+        if let Some(pictures) = &r.pictures {
+            let track = self.picture()?.ok_or_else(no_pictures)?;
+            let made = MadePlan::Pictures(self.pictures(track, span, pictures)?);
+            return Ok(OutputPlan { made, span, notes: Vec::new() });
+        }
+        if let Some(look) = &r.waveform {
+            let Some(&track) = self.plan.audio.first() else {
+                let why =
+                    self.left_out.first().map_or("the preset draws sound, and the file has none", |w| w);
+                return Err(Error::unsupported("", why));
+            };
+            let made = MadePlan::Wave(WavePlan { track, place: 0, span, look: look.clone() });
+            return Ok(OutputPlan { made, span, notes: Vec::new() });
         }
         let mut notes = if r.audio.is_some() { self.left_out.clone() } else { Vec::new() };
         let track = match &r.video {
@@ -224,7 +292,6 @@ impl<'a> Planner<'a> {
             r.video.as_ref().map(|v| v.codec).filter(|_| r.wrap.is_some() || codec.is_some()),
             r.audio.as_ref().map(|a| a.codec),
         )?;
-        let span = self.span(r.part.as_ref())?;
         let video = match (&r.video, track) {
             (Some(v), Some(track)) => Some(self.video(track, v, span, wrapper)?),
             _ => None,
@@ -256,15 +323,12 @@ impl<'a> Planner<'a> {
         if plan.outputs.iter().all(|o| o.node().is_none()) {
             (plan.video, plan.source) = (None, None);
         }
-        let films = || plan.outputs.iter().filter_map(OutputPlan::film);
         let used: Vec<usize> = (0..plan.audio.len())
-            .filter(|place| films().any(|f| f.audio.iter().any(|a| a.place() == Some(*place))))
+            .filter(|place| plan.outputs.iter().any(|o| o.made.places().contains(place)))
             .collect();
         for o in &mut plan.outputs {
-            if let MadePlan::Film(f) = &mut o.made {
-                for (_, place) in f.audio.iter_mut().filter_map(|a| a.source.as_mut()) {
-                    *place = used.iter().position(|p| p == place).unwrap_or(0);
-                }
+            for place in o.made.places_mut() {
+                *place = used.iter().position(|p| p == place).unwrap_or(0);
             }
         }
         plan.audio = used.iter().map(|p| plan.audio[*p]).collect();

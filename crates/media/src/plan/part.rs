@@ -20,14 +20,6 @@ impl Span {
         (at(self.from), self.to.map(at))
     }
 
-    /// For people.
-    pub fn words(self) -> String {
-        match self.to {
-            Some(to) => format!("only from {:.3} s to {to:.3} s", self.from),
-            None => format!("only from {:.3} s on", self.from),
-        }
-    }
-
     /// The part of a whole of `length` seconds that it is.
     pub fn share_of(self, length: f64) -> f64 {
         if length <= 0.0 {

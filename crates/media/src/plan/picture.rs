@@ -1,14 +1,15 @@
 //! The way of pictures to one output.
 
-use super::{Planner, Span, StillPlan, VideoPlan, frames};
+use super::{PicturesPlan, Planner, Span, StillPlan, VideoPlan, frames};
 use crate::codec::coders;
 use crate::container::wrap::Wrapper;
 use crate::error::{Error, Result};
 use crate::filter::video::frame::{Place, Rect};
 use crate::filter::video::scale::{enlarged, fit};
-use crate::filter::video::{Deinterlacing, Form, Kernel, Step};
+use crate::filter::video::{Burn, Burning, Deinterlacing, Form, Kernel, Step};
 use crate::frame::{Chroma, Fields};
-use crate::recipe::{Deinterlace, Framing, StillRecipe, VideoRecipe};
+use crate::recipe::{Deinterlace, Framing, PicturesKind, PicturesRecipe, StillRecipe, VideoRecipe};
+use crate::track::TimecodeTrack;
 use crate::units::Ratio;
 
 /// A rate for the encoder where the file gives none.
@@ -44,6 +45,7 @@ impl Planner<'_> {
         if let Some(r) = changed.filter(|r| !slower(r)) {
             at = Some(self.node(at, Step::Rate(r))?);
         }
+        at = self.burnt(at, &recipe.burn, span)?;
         at = Some(self.node(at, Step::Plain)?);
         let form = self.form(at)?;
         let (w, h) = (form.width, form.height);
@@ -90,6 +92,76 @@ impl Planner<'_> {
         let wanted = VideoRecipe { fit: recipe.fit, ..VideoRecipe::default() };
         let node = self.framed(at, &wanted, true)?;
         Ok((StillPlan { node, form: self.form(node)?, format: recipe.format }, span))
+    }
+
+    /// Several pictures, at moments that are spread over the source.
+    pub(super) fn pictures(
+        &mut self,
+        track: usize,
+        span: Option<Span>,
+        recipe: &PicturesRecipe,
+    ) -> Result<PicturesPlan> {
+        let length = self.tracks[track].duration.seconds();
+        let from = span.map_or(0.0, |s| s.from);
+        let seconds = (span.and_then(|s| s.to).unwrap_or(length).min(length) - from).max(0.0);
+        let scale = f64::from(self.tracks[track].timescale);
+        let start = self.tracks[track].start.seconds().max(0.0);
+        let ticks = |s: f64| ((s + start) * scale).round() as i64;
+        let part = self.part(span)?;
+        let spread = |count: u32, pieces: &dyn Fn(f64) -> Vec<f64>| -> Vec<i64> {
+            let middle = |n: u32| seconds * (f64::from(n) + 0.5) / f64::from(count);
+            (0..count).flat_map(|n| pieces(middle(n))).map(ticks).collect()
+        };
+        let pick = match &recipe.kind {
+            PicturesKind::Sheet { columns, rows, .. } => {
+                Some(Step::Moments(spread(columns * rows, &|m| vec![m])))
+            }
+            PicturesKind::Run { every_ms: None } => None,
+            PicturesKind::Run { every_ms: Some(ms) } | PicturesKind::Strip { every_ms: ms, .. } => {
+                Some(Step::Sample(ticks(*ms as f64 / 1000.0) - ticks(0.0)))
+            }
+            PicturesKind::Preview { pieces, piece_ms, rate } => {
+                let each = (*piece_ms as f64 / 1000.0).min(seconds / f64::from(*pieces));
+                let frames = ((each * f64::from(*rate)).round() as u32).max(1);
+                let piece = |middle: f64| {
+                    let from = (middle - each / 2.0).max(0.0);
+                    (0..frames).map(|k| from + f64::from(k) / f64::from(*rate)).collect()
+                };
+                Some(Step::Moments(spread(*pieces, &piece)))
+            }
+        };
+        let count = match (&pick, &recipe.kind) {
+            (Some(Step::Moments(all)), _) => Some(all.len() as u64),
+            (_, PicturesKind::Run { every_ms: Some(ms) } | PicturesKind::Strip { every_ms: ms, .. }) => {
+                Some((seconds * 1000.0 / *ms as f64).ceil() as u64)
+            }
+            _ => frames(&self.tracks[track]),
+        };
+        let mut at = self.deinterlaced(part, Deinterlace::Auto)?;
+        if let Some(pick) = pick {
+            at = Some(self.node(at, pick)?);
+        }
+        let wanted = VideoRecipe { fit: recipe.fit, ..VideoRecipe::default() };
+        at = self.framed(at, &wanted, true)?;
+        let node = self.burnt(at, &recipe.burn, span)?;
+        let (form, kind) = (self.form(node)?, recipe.kind.clone());
+        Ok(PicturesPlan { node, form, kind, format: recipe.format, count, seconds })
+    }
+
+    /// Words in the picture; a timecode is that of the source.
+    fn burnt(&mut self, at: Option<usize>, burns: &[Burn], span: Option<Span>) -> Result<Option<usize>> {
+        let mut at = at;
+        for burn in burns {
+            let rate = self.form(None)?.rate.unwrap_or(UNKNOWN_RATE);
+            let code = self.timecode(span).unwrap_or_else(|| {
+                let mut code = TimecodeTrack::counting(rate);
+                code.start = span.map_or(0, |s| (s.from * rate.value()).round() as u32);
+                code
+            });
+            let burning = Burning { burn: burn.clone(), code };
+            at = Some(self.node(at, Step::Burn(Box::new(burning)))?);
+        }
+        Ok(at)
     }
 
     /// The pictures of a part of the source.

@@ -1,9 +1,9 @@
 //! A plan for people: what is decoded, what every output goes through, and what they share.
 
-use super::{AudioPlan, FilmPlan, MadePlan, Plan, StillPlan, VideoPlan};
+use super::{AudioPlan, FilmPlan, MadePlan, PicturesPlan, Plan, VideoPlan};
 use crate::container::Track;
 use crate::filter::video::{Form, Step};
-use crate::recipe::{BitRecipe, StillChoice};
+use crate::recipe::{BitRecipe, PicturesKind, StillChoice};
 use serde::Serialize;
 
 /// One output of a plan, told.
@@ -73,18 +73,13 @@ impl Plan {
                 .enumerate()
                 .filter(|(i, o)| *i != output && o.node().is_some_and(|other| way(other).contains(n)));
             Some(ToldStep {
-                does: node.step.words(),
+                does: node.step.words(before),
                 shared_with: others.map(|(i, _)| i + 1).collect(),
                 width: node.form.width,
                 height: node.form.height,
             })
         });
-        let mut pictures: Vec<ToldStep> = pictures.collect();
-        if let (Some(span), Some(first)) = (o.span, pictures.first_mut())
-            && first.does.starts_with("only a part")
-        {
-            first.does = span.words();
-        }
+        let pictures: Vec<ToldStep> = pictures.collect();
         let (picture, sounds, container) = match &o.made {
             MadePlan::Film(FilmPlan { wrapper, video, audio, timecode }) => {
                 let sounds = audio.iter().map(sound_words).collect();
@@ -92,7 +87,15 @@ impl Plan {
                 let name = if video.is_some() { wrapper.extension } else { wrapper.sound_extension };
                 (video.as_ref().map(video_words), sounds, format!("{name}{with}"))
             }
-            MadePlan::Still(s) => (Some(still_words(s)), Vec::new(), s.format.extension().to_owned()),
+            MadePlan::Still(s) => {
+                let words = format!("{}x{} {}", s.form.width, s.form.height, format_words(s.format));
+                (Some(words), Vec::new(), s.format.extension().to_owned())
+            }
+            MadePlan::Pictures(p) => (Some(pictures_words(p)), Vec::new(), pictures_file(p).to_owned()),
+            MadePlan::Wave(w) => {
+                let words = format!("track {}: drawn {}x{}", w.track + 1, w.look.width, w.look.height);
+                (None, vec![words], "png".to_owned())
+            }
         };
         Some(Told { pictures, picture, sounds, container, notes: o.notes.clone() })
     }
@@ -119,10 +122,39 @@ fn sound_words(a: &AudioPlan) -> String {
     format!("{of}: {} {} Hz, {} channels{bits}{steps}", a.coder.name, a.form.rate, a.form.channels)
 }
 
-fn still_words(s: &StillPlan) -> String {
-    let how = match s.format {
+fn format_words(format: StillChoice) -> String {
+    match format {
         StillChoice::Jpeg(q) => format!("JPEG, quality {q}"),
         StillChoice::Png => "PNG".into(),
-    };
-    format!("{}x{} {how}", s.form.width, s.form.height)
+    }
+}
+
+fn pictures_words(p: &PicturesPlan) -> String {
+    let one = format!("{}x{}", p.form.width, p.form.height);
+    let format = format_words(p.format);
+    match &p.kind {
+        PicturesKind::Sheet { columns, rows, .. } => {
+            format!("a sheet of {columns} by {rows} pictures of {one}, {format}")
+        }
+        PicturesKind::Run { every_ms: None } => format!("every picture, {one}, {format}"),
+        PicturesKind::Run { every_ms: Some(ms) } => {
+            format!("a picture every {} s, {one}, {format}", *ms as f64 / 1000.0)
+        }
+        PicturesKind::Strip { every_ms, columns, rows } => format!(
+            "sheets of {columns} by {rows} pictures of {one}, one every {} s, {format}",
+            *every_ms as f64 / 1000.0
+        ),
+        PicturesKind::Preview { pieces, rate, .. } => {
+            format!("{} pictures of {one} from {pieces} places, {rate} a second, GIF", p.count.unwrap_or(0))
+        }
+    }
+}
+
+fn pictures_file(p: &PicturesPlan) -> &'static str {
+    match &p.kind {
+        PicturesKind::Preview { .. } => "gif",
+        PicturesKind::Sheet { .. } => p.format.extension(),
+        PicturesKind::Run { .. } => "a folder",
+        PicturesKind::Strip { .. } => "a folder, with a WebVTT index",
+    }
 }

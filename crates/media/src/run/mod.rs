@@ -5,14 +5,16 @@
 //! that fails ends by itself; the others go on.
 
 mod film;
+mod pictures;
 mod source;
 mod still;
 mod tree;
+mod wave;
 
 pub use source::measure;
 
 use crate::container::Demux;
-use crate::container::wrap::Sink;
+use crate::container::wrap::Target;
 use crate::error::{Error, Result};
 use crate::frame::{AudioFrame, Pool};
 use crate::plan::{MadePlan, Plan};
@@ -102,13 +104,13 @@ enum Line {
 pub fn run(
     demux: &mut dyn Demux,
     plan: &Plan,
-    sinks: Vec<Box<dyn Sink>>,
+    targets: Vec<Target>,
     control: &Control,
 ) -> Result<Vec<Result<Made>>> {
-    if sinks.len() != plan.outputs.len() {
+    if targets.len() != plan.outputs.len() {
         return Err(Error::setting(
             "outputs",
-            format!("{} files for {} outputs", sinks.len(), plan.outputs.len()),
+            format!("{} files for {} outputs", targets.len(), plan.outputs.len()),
         ));
     }
     let pool = Pool::new();
@@ -121,12 +123,14 @@ pub fn run(
         }
         let mut tree = tree::Tree::new(plan, &pool, &senders)?;
         let mut workers = Vec::new();
-        for (i, ((out, sink), from)) in plan.outputs.iter().zip(sinks).zip(receivers).enumerate() {
+        for (i, ((out, to), from)) in plan.outputs.iter().zip(targets).zip(receivers).enumerate() {
             let chain = tree.chain_of(i);
             let pool = pool.clone();
             workers.push(scope.spawn(move || match &out.made {
-                MadePlan::Film(film) => film::make(i, film, chain, sink, pool, from, control),
-                MadePlan::Still(still) => still::make(i, still, chain, sink, from, control),
+                MadePlan::Film(film) => film::make(i, film, chain, to.file()?, pool, from, control),
+                MadePlan::Still(still) => still::make(i, still, chain, to.file()?, from, control),
+                MadePlan::Pictures(p) => pictures::make(i, p, chain, to, from, control),
+                MadePlan::Wave(w) => wave::make(i, w, to.file()?, from, control),
             }));
         }
         let (roots, branches) = tree.take();
@@ -154,7 +158,7 @@ pub fn run(
                     if out.node().is_some() {
                         m.notes.extend(said.picture.iter().cloned());
                     }
-                    if out.film().is_some_and(|f| !f.audio.is_empty()) {
+                    if !out.made.places().is_empty() {
                         m.notes.extend(said.sound.iter().cloned());
                     }
                     Ok(m)

@@ -29,7 +29,7 @@ pub struct Sounds {
 impl Sounds {
     pub fn of(plan: &Plan, outputs: &[SyncSender<Message>]) -> Sounds {
         let to = plan.outputs.iter().zip(outputs).filter_map(|(o, to)| {
-            let places: Vec<usize> = o.film()?.audio.iter().filter_map(|a| a.place()).collect();
+            let places = o.made.places();
             (!places.is_empty()).then(|| (places, Some(to.clone())))
         });
         Sounds { to: to.collect() }

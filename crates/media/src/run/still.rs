@@ -6,8 +6,7 @@ use crate::error::{Error, Result};
 use crate::filter::video::{Chain, Shown};
 use crate::frame::{Plane, Samples, VideoFrame};
 use crate::plan::StillPlan;
-use crate::recipe::StillChoice;
-use crate::still::{self, StillCodec};
+use crate::still;
 use std::sync::mpsc::Receiver;
 
 pub fn make(
@@ -44,11 +43,7 @@ pub fn make(
             let Some((_, shown)) = best else {
                 return Err(Error::damaged("picture track", "it has no picture to make a still of"));
             };
-            let codec = match plan.format {
-                StillChoice::Jpeg(q) => StillCodec::Jpeg(q),
-                StillChoice::Png => StillCodec::Png,
-            };
-            still::write_frame(&shown.frame, codec, &mut sink)?;
+            still::write_frame(&shown.frame, plan.format.into(), &mut sink)?;
             control.add(number, 1);
             return Ok(Made {
                 size: Some((shown.frame.width, shown.frame.height)),

@@ -2,7 +2,8 @@
 //! frames of GIF are our own, as is what a picture is, how large it may be and how it is shown.
 
 pub mod avif;
-mod colour;
+mod canvas;
+pub(crate) mod colour;
 pub mod dpx;
 mod gif;
 mod jpeg;
@@ -14,8 +15,10 @@ use crate::error::{Error, Result};
 use crate::filter::video::{Scaler, fit};
 use crate::frame::{Chroma, Colour, Pool, VideoFrame};
 use crate::limits::{MAX_PICTURE_SIDE, MAX_STILL_AREA, MAX_STILL_BYTES};
-use crate::units::Ratio;
 /// A decoded picture.
+use crate::recipe::StillChoice;
+use crate::units::Ratio;
+pub use canvas::Canvas;
 pub use image::DynamicImage as Decoded;
 use image::{DynamicImage, ImageDecoder, ImageReader, metadata::Orientation};
 use std::io::{BufReader, Read, Seek, SeekFrom, Write};
@@ -305,6 +308,24 @@ pub enum StillCodec {
     /// Quality 1 to 100.
     Jpeg(u8),
     Png,
+}
+
+impl StillCodec {
+    pub fn extension(self) -> &'static str {
+        match self {
+            StillCodec::Jpeg(_) => "jpg",
+            StillCodec::Png => "png",
+        }
+    }
+}
+
+impl From<StillChoice> for StillCodec {
+    fn from(choice: StillChoice) -> StillCodec {
+        match choice {
+            StillChoice::Jpeg(q) => StillCodec::Jpeg(q),
+            StillChoice::Png => StillCodec::Png,
+        }
+    }
 }
 
 /// A picture within `limit` (0 is free), in a new file.

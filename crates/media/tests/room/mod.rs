@@ -3,7 +3,7 @@
 #![allow(dead_code)]
 
 use media::check;
-use media::container::wrap::{Sink, Wrap};
+use media::container::wrap::{Target, Wrap};
 use media::container::{self, Demux};
 use media::facts::{self, Facts};
 use media::frame::Pool;
@@ -39,10 +39,11 @@ impl Room {
         let mut plan = plan(demux.tracks(), recipes).unwrap();
         let control = Control::new(recipes.len());
         run::measure(&mut || open(), &mut plan, &control).unwrap();
-        let sinks = (0..recipes.len()).map(|n| Box::new(new_file(&self.path(n))) as Box<dyn Sink>).collect();
-        let made = run::run(demux.as_mut(), &plan, sinks, &control).unwrap();
+        let targets = plan.outputs.iter().enumerate().map(|(n, o)| target(&self.path(n), o.is_folder()));
+        let made = run::run(demux.as_mut(), &plan, targets.collect(), &control).unwrap();
         let made: Vec<Made> = made.into_iter().map(|m| m.unwrap()).collect();
-        for (n, m) in made.iter().enumerate().filter(|(n, _)| recipes[*n].still.is_none()) {
+        let is_film = |n: usize| recipes[n].video.is_some() || recipes[n].audio.is_some();
+        for (n, m) in made.iter().enumerate().filter(|(n, _)| is_film(*n)) {
             check::output(Box::new(File::open(self.path(n)).unwrap()), m, &Default::default())
                 .unwrap_or_else(|e| panic!("output {n}: {e}"));
         }
@@ -52,6 +53,14 @@ impl Room {
     pub fn facts(&self, n: usize) -> Facts {
         facts::of(Box::new(File::open(self.path(n)).unwrap())).unwrap()
     }
+}
+
+pub fn target(path: &Path, is_folder: bool) -> Target {
+    if is_folder {
+        std::fs::create_dir(path).unwrap();
+        return Target::Folder(Box::new(path.to_owned()));
+    }
+    Target::File(Box::new(new_file(path)))
 }
 
 pub fn new_file(path: &Path) -> File {

@@ -89,8 +89,72 @@ pub struct Preset {
     pub video: Option<Video>,
     pub audio: Option<Audio>,
     pub still: Option<Still>,
+    pub sheet: Option<Sheet>,
+    pub frames: Option<Frames>,
+    pub thumbnails: Option<Thumbnails>,
+    pub preview: Option<Preview>,
+    pub waveform: Option<Waveform>,
+    pub burn: Option<Vec<Burn>>,
     pub part: Option<Part>,
     pub transcript: Option<Transcript>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Sheet {
+    pub columns: Option<i64>,
+    pub rows: Option<i64>,
+    pub title: Option<String>,
+    pub fit: Option<String>,
+    pub format: Option<String>,
+    pub quality: Option<i64>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Frames {
+    pub every: Option<String>,
+    pub fit: Option<String>,
+    pub format: Option<String>,
+    pub quality: Option<i64>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Thumbnails {
+    pub every: Option<String>,
+    pub columns: Option<i64>,
+    pub rows: Option<i64>,
+    pub fit: Option<String>,
+    pub format: Option<String>,
+    pub quality: Option<i64>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Preview {
+    pub pieces: Option<i64>,
+    pub piece: Option<String>,
+    pub rate: Option<i64>,
+    pub fit: Option<String>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Waveform {
+    pub size: Option<String>,
+    pub colour: Option<String>,
+    pub ground: Option<String>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Burn {
+    pub text: String,
+    pub at: Option<String>,
+    pub size: Option<f64>,
+    pub colour: Option<String>,
+    pub shade: Option<f64>,
 }
 
 #[derive(Debug, Deserialize)]

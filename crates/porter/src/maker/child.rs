@@ -7,7 +7,7 @@ use crate::error::{Error, Result};
 use crate::files::copy::{Quiet, digest_of};
 use crate::progress::{Progress, Stage, Unit};
 use crate::store::{MadeFile, NotMade};
-use media::container::wrap::Sink;
+use media::container::wrap::{Sink, Target};
 use media::container::{self, Demux, Source};
 use media::plan::{self, Plan};
 use media::recipe::Recipe;
@@ -16,7 +16,7 @@ use media::{facts, run, still};
 use std::fs::File;
 use std::io::{BufRead, BufReader, Read, Write};
 use std::os::fd::AsFd;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
@@ -103,7 +103,7 @@ fn say(out: &Out, said: &Said) {
 
 /// What became of an output, from how its making went.
 pub(super) fn end_of(o: &Ordered, made: Result<Made>) -> End {
-    let finished = made.and_then(|made| Ok((made, vec![made_file(&o.path)?])));
+    let finished = made.and_then(|made| Ok((made, made_files(&o.path)?)));
     match finished {
         Ok((made, files)) => End::Made { made, files },
         Err(e) => failed(&e),
@@ -130,17 +130,37 @@ fn without_class(e: &Error) -> String {
     }
 }
 
-/// Of the whole file, taken after it was closed.
-fn made_file(path: &Path) -> Result<MadeFile> {
-    let mut file = File::open(path).map_err(Error::path("cannot read", path))?;
-    let bytes = file.metadata().map_err(Error::path("cannot look at", path))?.len();
-    Ok(MadeFile { inside: String::new(), bytes, digest: digest_of(&mut file, path, false, &Quiet)? })
+/// Of whole files, taken after they were closed.
+fn made_files(path: &Path) -> Result<Vec<MadeFile>> {
+    let one = |(inside, path): (String, PathBuf)| {
+        let mut file = File::open(&path).map_err(Error::path("cannot read", &path))?;
+        let bytes = file.metadata().map_err(Error::path("cannot look at", &path))?.len();
+        Ok(MadeFile { inside, bytes, digest: digest_of(&mut file, &path, false, &Quiet)? })
+    };
+    made::files_of(path)?.into_iter().map(one).collect()
 }
 
 /// What is on the disk must be what was made, before anything else is done with it.
-pub(super) fn sync(path: &Path) -> Result<()> {
-    let file = File::open(path).map_err(Error::path("cannot read", path))?;
-    file.sync_all().map_err(Error::path("cannot write", path))
+pub(crate) fn sync(path: &Path) -> Result<()> {
+    for (_, path) in made::files_of(path)? {
+        let file = File::open(&path).map_err(Error::path("cannot read", &path))?;
+        file.sync_all().map_err(Error::path("cannot write", &path))?;
+    }
+    Ok(())
+}
+
+/// Where an output is written; what an earlier try left goes.
+fn target(path: &Path, is_folder: bool) -> Result<Target> {
+    if !is_folder {
+        let file = File::options().read(true).write(true).create(true).truncate(true).open(path);
+        let file: Box<dyn Sink> = Box::new(file.map_err(Error::path("cannot write", path))?);
+        return Ok(file.into());
+    }
+    if path.exists() {
+        std::fs::remove_dir_all(path).map_err(Error::path("cannot remove", path))?;
+    }
+    std::fs::create_dir(path).map_err(Error::path("cannot make the folder", path))?;
+    Ok(Target::Folder(Box::new(path.to_owned())))
 }
 
 /// How far it is: what the reporting thread reads while the rest works.
@@ -286,13 +306,12 @@ impl Desk<'_> {
         run::measure(&mut || container::open(self.reader()), plan, &control)?;
         *self.at.run.lock().unwrap_or_else(|e| e.into_inner()) = Some(control.clone());
         self.at.set(Progress { stage: Stage::Making, done: 0, of: plan.total, unit, output: None });
-        let mut sinks: Vec<Box<dyn Sink>> = Vec::new();
-        for o in outputs {
-            let file = File::options().read(true).write(true).create(true).truncate(true).open(&o.path);
-            sinks.push(Box::new(file.map_err(Error::path("cannot write", &o.path))?));
-        }
-        let made = run::run(demux, plan, sinks, &control)?;
-        let sizes: u64 = outputs.iter().map(|o| std::fs::metadata(&o.path).map_or(0, |m| m.len())).sum();
+        let targets = outputs.iter().zip(&plan.outputs).map(|(o, p)| target(&o.path, p.is_folder()));
+        let targets = targets.collect::<Result<Vec<_>>>()?;
+        let made = run::run(demux, plan, targets, &control)?;
+        let size = |p: &Path| std::fs::metadata(p).map_or(0, |m| m.len());
+        let files = outputs.iter().flat_map(|o| made::files_of(&o.path).unwrap_or_default());
+        let sizes: u64 = files.map(|(_, p)| size(&p)).sum();
         self.at.checked.store(0, Ordering::Relaxed);
         self.at.set(Progress {
             stage: Stage::Checking,

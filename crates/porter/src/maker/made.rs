@@ -5,22 +5,61 @@ use media::container::{self, Source};
 use media::run::Made;
 use media::{check, still};
 use std::fs::File;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::AtomicU64;
 
-/// `read` counts bytes as it goes on.
+/// The files of an output, by their names inside it; the one of a single file has none.
+pub fn files_of(path: &Path) -> Result<Vec<(String, PathBuf)>> {
+    let wrong = Error::path("cannot read", path);
+    if !path.is_dir() {
+        return Ok(vec![(String::new(), path.to_owned())]);
+    }
+    let mut all = Vec::new();
+    for entry in std::fs::read_dir(path).map_err(wrong)? {
+        let entry = entry.map_err(Error::path("cannot read", path))?;
+        let name = entry.file_name().to_string_lossy().into_owned();
+        all.push((name, entry.path()));
+    }
+    all.sort();
+    Ok(all)
+}
+
+/// Whether what was written is whole: every file of it. `read` counts bytes as it goes on.
 pub fn reads_back(path: &Path, made: &Made, read: &AtomicU64) -> Result<()> {
+    if !path.is_dir() {
+        return file_reads_back(path, Some(made), read);
+    }
+    let mut pictures = 0;
+    for (name, file) in files_of(path)? {
+        if is_picture(&name) {
+            file_reads_back(&file, None, read)?;
+            pictures += 1;
+        }
+    }
+    match pictures {
+        0 => Err(Error::Output("what was made does not read back: it has no files".into())),
+        _ => Ok(()),
+    }
+}
+
+fn is_picture(name: &str) -> bool {
+    [".jpg", ".png"].iter().any(|ending| name.ends_with(ending))
+}
+
+/// A picture of several has its own size, which is not that of the whole.
+fn file_reads_back(path: &Path, made: Option<&Made>, read: &AtomicU64) -> Result<()> {
     let mut file: Box<dyn Source> = Box::new(File::open(path).map_err(Error::path("cannot read", path))?);
     let head = container::probe_bytes(&mut file)?;
     let wrong = |e: String| Error::Output(format!("what was made does not read back: {e}"));
-    match still::recognise(&head, &mut file)? {
-        Some(format) => {
+    match (still::recognise(&head, &mut file)?, made) {
+        (Some(format), made) => {
             let held = still::decode(format, &mut file).map_err(|e| wrong(e.to_string()))?;
-            if Some((held.width(), held.height())) != made.size {
+            if made.is_some_and(|m| Some((held.width(), held.height())) != m.size) {
                 return Err(wrong(format!("it is {}x{}", held.width(), held.height())));
             }
             Ok(())
         }
-        None => check::output(file, made, read).map(|_| ()).map_err(|e| wrong(e.to_string())),
+        (None, Some(made)) => check::output(file, made, read).map(|_| ()).map_err(|e| wrong(e.to_string())),
+        (None, None) => Err(wrong(format!("{} is no picture", media::show::path(path)))),
     }
 }

@@ -4,7 +4,6 @@ use super::child::sync;
 use super::{End, Ordered};
 use crate::error::{Error, Result};
 use media::container::Source;
-use media::recipe::StillChoice;
 use media::run::Made;
 use media::still;
 use std::fs::File;
@@ -30,12 +29,8 @@ pub fn make(
 }
 
 fn one(picture: &still::Decoded, recipe: &media::recipe::StillRecipe, o: &Ordered) -> Result<Made> {
-    let codec = match recipe.format {
-        StillChoice::Jpeg(q) => still::StillCodec::Jpeg(q),
-        StillChoice::Png => still::StillCodec::Png,
-    };
     let mut file = File::create(&o.path).map_err(Error::path("cannot write", &o.path))?;
-    let size = still::convert(picture, recipe.fit, codec, &mut file)?;
+    let size = still::convert(picture, recipe.fit, recipe.format.into(), &mut file)?;
     sync(&o.path)?;
     let made = Made { size: Some(size), frames: 1, ..Made::default() };
     super::made::reads_back(&o.path, &made, &Default::default())?;

@@ -8,6 +8,7 @@ pub use condition::Condition;
 
 use crate::clock::Micros;
 use crate::config::House;
+use crate::naming;
 use crate::recipe::Recipe;
 use crate::store::JobId;
 use fields::Subject;
@@ -65,11 +66,13 @@ pub fn decide(house: &House, item: &Item<'_>, facts: &Facts) -> Decision {
             let subject = Subject { preset: &make.preset.name, ..subject };
             decision.outputs.extend(make.preset.parts.iter().map(|part| {
                 let name = make.name.fill(&subject, &part.extension);
+                let mut recipe = part.recipe.clone();
+                recipe.media.texts().for_each(|t| *t = naming::fill_text(t, &subject));
                 Wanted {
                     rule: rule.name.clone(),
                     preset: make.preset.name.clone(),
                     preset_version: make.preset.version.clone(),
-                    recipe: part.recipe.clone(),
+                    recipe,
                     extension: part.extension.clone(),
                     to: make.to.iter().map(|place| (place.clone(), name.clone())).collect(),
                 }

@@ -3,6 +3,7 @@
 use super::frame::{Fill, Place, Rect};
 use super::*;
 use crate::frame::{Plane, Samples};
+use crate::track::TimecodeTrack;
 use rstest::rstest;
 
 fn steps(w: u32, h: u32) -> Vec<Step> {
@@ -20,7 +21,27 @@ fn steps(w: u32, h: u32) -> Vec<Step> {
         Step::Place(Place { width: w + 5, height: h + 8, fill: Fill::Black }),
         Step::Place(Place { width: w + 32, height: h + 2, fill: Fill::Blur }),
         Step::Plain,
+        // Nothing is written: what it writes is not flat.
+        Step::Burn(Box::new(Burning {
+            burn: Burn::plain(""),
+            code: TimecodeTrack::counting(Ratio { num: 25, den: 1 }),
+        })),
     ]
+}
+
+pub fn form(width: u32, height: u32, chroma: Chroma, depth: u8) -> Form {
+    Form {
+        width,
+        height,
+        chroma,
+        depth,
+        colour: Colour { primaries: 1, transfer: 1, matrix: 1, full_range: false },
+        fields: Fields::Progressive,
+        pixel_shape: Ratio::ONE,
+        rotation: 0,
+        rate: Ratio::new(25, 1),
+        timescale: 25_000,
+    }
 }
 
 /// A gray that is the same in every form: nothing a filter does may change it.
@@ -49,18 +70,7 @@ fn every_filter_keeps_the_contract(
 ) {
     let (w, h) = size;
     let pool = Pool::new();
-    let form = Form {
-        width: w,
-        height: h,
-        chroma,
-        depth,
-        colour: Colour { primaries: 1, transfer: 1, matrix: 1, full_range: false },
-        fields: Fields::TopFirst,
-        pixel_shape: Ratio::ONE,
-        rotation: 0,
-        rate: Ratio::new(25, 1),
-        timescale: 25_000,
-    };
+    let form = Form { fields: Fields::TopFirst, ..form(w, h, chroma, depth) };
     for step in steps(w, h) {
         let what = format!("{step:?} on {w}x{h} {chroma:?} {depth}-bit");
         let to = step.form(&form).unwrap_or_else(|e| panic!("{what}: {e}"));

@@ -3,6 +3,7 @@
 //! To add one: a file here with a type that implements [`VideoFilter`], a variant of [`Step`], and its lines in `form`,
 //! `start` and `words`. `contract.rs` then checks it with all the others.
 
+pub mod burn;
 pub mod convert;
 pub mod deinterlace;
 pub mod frame;
@@ -15,6 +16,7 @@ pub mod turn;
 #[cfg(test)]
 mod contract;
 
+pub use burn::{Burn, Burner, Burning, Side};
 pub use convert::Converter;
 pub use deinterlace::{Deinterlacer, Deinterlacing};
 pub use frame::{Fill, Place, Rect};
@@ -107,8 +109,12 @@ pub enum Step {
     Turn(u16),
     /// Set into a larger frame.
     Place(Place),
+    /// Words, in the picture.
+    Burn(Box<Burning>),
     /// 8 bits of 4:2:0 in limited range.
     Plain,
+    /// The pictures of several moments, in ticks.
+    Moments(Vec<i64>),
     /// One picture each time so many ticks have passed.
     Sample(i64),
     /// The picture of one moment, in ticks.
@@ -151,8 +157,8 @@ impl Step {
                 to.rotation = (from.rotation + 360 - by) % 360;
             }
             Step::Place(p) => (to.width, to.height) = (p.width, p.height),
-            Step::Part { .. } => (),
-            Step::Sample(_) | Step::At(_) => to.rate = None,
+            Step::Part { .. } | Step::Burn(_) => (),
+            Step::Sample(_) | Step::At(_) | Step::Moments(_) => to.rate = None,
             Step::Plain => {
                 (to.chroma, to.depth) = (Chroma::C420, 8);
                 to.colour = convert::colour_after(from.colour, Some(from.chroma));
@@ -179,7 +185,9 @@ impl Step {
                 each(move |f| placer.place(f))
             }
             Step::Sample(every) => Box::new(pick::Sample { every, next: None }),
-            Step::At(at) => Box::new(pick::At { at, held: None, done: false }),
+            Step::At(at) => Box::new(pick::Moments::new(vec![at])),
+            Step::Moments(all) => Box::new(pick::Moments::new(all)),
+            Step::Burn(b) => Box::new(Burner::new(b.burn, b.code, from, pool)),
             Step::Plain => {
                 let mut converter = Converter::new(pool);
                 Box::new(Each(move |f: &Arc<VideoFrame>| {
@@ -190,9 +198,13 @@ impl Step {
     }
 
     /// For people, with its numbers.
-    pub fn words(&self) -> String {
+    pub fn words(&self, from: &Form) -> String {
+        let seconds = |ticks: i64| ticks as f64 / f64::from(from.timescale.max(1));
         match self {
-            Step::Part { .. } => "only a part of the source".into(),
+            Step::Part { from, to: None } => format!("only from {:.3} s on", seconds(*from)),
+            Step::Part { from, to: Some(to) } => {
+                format!("only from {:.3} s to {:.3} s", seconds(*from), seconds(*to))
+            }
             Step::Deinterlace(d) => d.words(),
             Step::Rate(r) => format!("{r} frames a second, by repeating and leaving out"),
             Step::Crop(r) => format!("crop to {r}"),
@@ -200,8 +212,10 @@ impl Step {
             Step::Scale { width, height, kernel } => format!("scale to {width}x{height}, {}", kernel.words()),
             Step::Turn(by) => format!("turn {by} degrees clockwise"),
             Step::Place(p) => p.words(),
-            Step::Sample(_) => "one picture a second, to choose from".into(),
-            Step::At(_) => "the picture of one moment".into(),
+            Step::Sample(every) => format!("one picture every {} s", seconds(*every)),
+            Step::At(at) => format!("the picture at {:.3} s", seconds(*at)),
+            Step::Moments(all) => format!("{} pictures", all.len()),
+            Step::Burn(b) => b.burn.words(),
             Step::Plain => "8-bit 4:2:0, limited range".into(),
         }
     }

@@ -37,30 +37,36 @@ impl VideoFilter for Part {
     }
 }
 
-/// The picture that is shown at a moment; the last, if the film is shorter.
-pub struct At {
-    pub at: i64,
-    pub held: Option<Shown>,
-    pub done: bool,
+/// The pictures that are shown at some moments; the last one, for what is behind the end.
+pub struct Moments {
+    left: std::collections::VecDeque<i64>,
+    held: Option<Shown>,
 }
 
-impl VideoFilter for At {
+impl Moments {
+    pub fn new(mut moments: Vec<i64>) -> Moments {
+        moments.sort_unstable();
+        Moments { left: moments.into(), held: None }
+    }
+}
+
+impl VideoFilter for Moments {
     fn push(&mut self, shown: Shown, out: &mut Vec<Shown>) -> Result<()> {
-        if self.done {
-            return Ok(());
+        while let (Some(&at), Some(held)) = (self.left.front(), &self.held)
+            && shown.pts > at
+        {
+            out.push(held.clone());
+            self.left.pop_front();
         }
-        if shown.pts > self.at && self.held.is_some() {
-            self.done = true;
-            out.extend(self.held.take());
-        } else {
+        if !self.left.is_empty() {
             self.held = Some(shown);
         }
         Ok(())
     }
 
     fn finish(&mut self, out: &mut Vec<Shown>) -> Result<()> {
-        if !self.done {
-            out.extend(self.held.take());
+        if let Some(held) = &self.held {
+            out.extend(self.left.drain(..).map(|_| held.clone()));
         }
         Ok(())
     }

@@ -2,27 +2,193 @@
 
 use super::super::raw;
 use super::super::values;
-use super::{At, Checker, key};
+use super::{At, Checker, Step, key};
+use crate::naming;
 use media::codec::coders;
 use media::codec::h264::Rate;
 use media::container::wrap::{self, WRAPPERS, Wrap};
 use media::filter::audio::fade::Fade;
-use media::filter::video::{Deinterlacing, Fill, Kernel};
+use media::filter::video::{Burn, Deinterlacing, Fill, Kernel, Side};
 use media::recipe::{
-    AudioCodec, AudioRecipe, BitRecipe, Deinterlace, Framing, Loudness, Moment, Part, Recipe, StillChoice,
-    StillRecipe, VideoCodec, VideoRecipe,
+    AudioCodec, AudioRecipe, BitRecipe, Deinterlace, Framing, Loudness, Moment, Part, PicturesKind,
+    PicturesRecipe, Recipe, StillChoice, StillRecipe, VideoCodec, VideoRecipe, WaveRecipe,
 };
 use media::timecode;
 use std::time::Duration;
 
 pub fn recipe(c: &mut Checker<'_>, here: &At, p: &raw::Preset) -> Recipe {
+    let burn: Vec<Burn> = p.burn.iter().flatten().enumerate().map(|(n, b)| burn(c, here, n, b)).collect();
+    let pictures = pictures(c, here, p, &burn);
+    if !burn.is_empty() && p.video.is_none() && pictures.is_none() {
+        c.fault(
+            key(here, "burn"),
+            "'burn' without pictures of a film",
+            "[preset.video], or a sheet, frames or such",
+        );
+    }
     Recipe {
         wrap: p.container.as_deref().and_then(|text| container(c, key(here, "container"), text)),
-        video: p.video.as_ref().map(|v| video(c, &key(here, "video"), v)),
+        video: p.video.as_ref().map(|v| VideoRecipe { burn, ..video(c, &key(here, "video"), v) }),
         audio: p.audio.as_ref().map(|a| audio(c, &key(here, "audio"), a)),
         still: p.still.as_ref().map(|s| still(c, &key(here, "still"), s)),
+        pictures,
+        waveform: p.waveform.as_ref().map(|w| waveform(c, &key(here, "waveform"), w)),
         part: p.part.as_ref().map(|x| part(c, &key(here, "part"), x)),
     }
+}
+
+/// A sheet, a run of files, thumbnails, a preview.
+fn pictures(c: &mut Checker<'_>, here: &At, p: &raw::Preset, burn: &[Burn]) -> Option<PicturesRecipe> {
+    let burn = burn.to_vec();
+    let most = i64::from(PicturesKind::MOST_CELLS);
+    let cells =
+        |c: &mut Checker<'_>, here: &At, columns: Option<i64>, rows: Option<i64>, usual: (i64, i64)| {
+            let columns = c.number(key(here, "columns"), columns.unwrap_or(usual.0), 1, 40);
+            let rows = c.number(key(here, "rows"), rows.unwrap_or(usual.1), 1, 100);
+            if columns * rows > most {
+                let found = format!("{columns} by {rows}, {} in all", columns * rows);
+                c.fault(key(here, "rows"), found, format!("up to {most} pictures on a sheet"));
+            }
+            (columns as u32, rows as u32)
+        };
+    let ms = |d: Duration| d.as_millis().max(1) as u64;
+    if let Some(s) = &p.sheet {
+        let here = &key(here, "sheet");
+        let (columns, rows) = cells(c, here, s.columns, s.rows, (5, 6));
+        let title = s.title.clone().unwrap_or_else(|| "{name}".into());
+        text(c, key(here, "title"), &title);
+        let (fit, format) = look(c, here, (s.fit.as_deref(), "320x*"), s.format.as_deref(), s.quality);
+        return Some(PicturesRecipe {
+            kind: PicturesKind::Sheet { columns, rows, title },
+            fit,
+            format,
+            burn,
+        });
+    }
+    if let Some(f) = &p.frames {
+        let here = &key(here, "frames");
+        let every = f.every.as_deref().map(|t| ms(c.duration(key(here, "every"), Some(t), "", MS)));
+        let (fit, format) = look(c, here, (f.fit.as_deref(), "*x*"), f.format.as_deref(), f.quality);
+        return Some(PicturesRecipe { kind: PicturesKind::Run { every_ms: every }, fit, format, burn });
+    }
+    if let Some(t) = &p.thumbnails {
+        let here = &key(here, "thumbnails");
+        let (columns, rows) = cells(c, here, t.columns, t.rows, (10, 10));
+        let every_ms = ms(c.duration(key(here, "every"), t.every.as_deref(), "10 s", MS));
+        let (fit, format) = look(c, here, (t.fit.as_deref(), "160x*"), t.format.as_deref(), t.quality);
+        let kind = PicturesKind::Strip { every_ms, columns, rows };
+        return Some(PicturesRecipe { kind, fit, format, burn });
+    }
+    if let Some(v) = &p.preview {
+        let here = &key(here, "preview");
+        let pieces = c.number(key(here, "pieces"), v.pieces.unwrap_or(6), 1, 60) as u32;
+        let piece_ms = ms(c.duration(key(here, "piece"), v.piece.as_deref(), "1 s", MS));
+        if piece_ms > 30_000 {
+            c.fault(key(here, "piece"), format!("{} s", piece_ms / 1000), "up to \"30 s\"");
+        }
+        let rate = c.number(key(here, "rate"), v.rate.unwrap_or(8), 1, 50) as u32;
+        let fit = c.size(key(here, "fit"), Some(v.fit.as_deref().unwrap_or("320x*")));
+        let kind = PicturesKind::Preview { pieces, piece_ms, rate };
+        return Some(PicturesRecipe { kind, fit, format: StillChoice::Png, burn });
+    }
+    None
+}
+
+const MS: Duration = Duration::from_millis(1);
+
+/// Size and format of pictures.
+fn look(
+    c: &mut Checker<'_>,
+    here: &At,
+    (fit, usual): (Option<&str>, &str),
+    format: Option<&str>,
+    quality: Option<i64>,
+) -> ((u32, u32), StillChoice) {
+    c.one_of(key(here, "format"), format, &["jpeg", "png"]);
+    let quality = c.number(key(here, "quality"), quality.unwrap_or(85), 1, 100) as u8;
+    let format = if format == Some("png") { StillChoice::Png } else { StillChoice::Jpeg(quality) };
+    let size = match fit.unwrap_or(usual) {
+        "*x*" => (0, 0),
+        text => c.size(key(here, "fit"), Some(text)),
+    };
+    (size, format)
+}
+
+fn waveform(c: &mut Checker<'_>, here: &At, w: &raw::Waveform) -> WaveRecipe {
+    let (width, height) = c.size(key(here, "size"), Some(w.size.as_deref().unwrap_or("1800x280")));
+    if width == 0 || height == 0 {
+        let found = format!("\"{}\"", w.size.as_deref().unwrap_or_default());
+        c.fault(key(here, "size"), found, "a size with both sides, such as \"1800x280\"");
+    }
+    let mut colour = |name: &'static str, text: &Option<String>, usual: [u8; 3]| {
+        text.as_deref().map_or(usual, |t| colour(c, key(here, name), t))
+    };
+    WaveRecipe {
+        width: width.max(1),
+        height: height.max(1),
+        colour: colour("colour", &w.colour, [79, 140, 201]),
+        ground: colour("ground", &w.ground, [255, 255, 255]),
+    }
+}
+
+fn burn(c: &mut Checker<'_>, preset: &At, n: usize, b: &raw::Burn) -> Burn {
+    let mut here = key(preset, "burn");
+    here.push(Step::Index(n));
+    text(c, key(&here, "text"), &b.text);
+    use Side::{End, Middle, Start};
+    let places = [
+        ("top-left", (Start, Start)),
+        ("top", (Middle, Start)),
+        ("top-right", (End, Start)),
+        ("left", (Start, Middle)),
+        ("middle", (Middle, Middle)),
+        ("right", (End, Middle)),
+        ("bottom-left", (Start, End)),
+        ("bottom", (Middle, End)),
+        ("bottom-right", (End, End)),
+    ];
+    let (across, down) = choice(c, key(&here, "at"), b.at.as_deref(), &places, (Middle, End));
+    let size = b.size.unwrap_or(5.0) as f32;
+    if !Burn::SIZES.contains(&size) {
+        let (least, most) = (Burn::SIZES.start(), Burn::SIZES.end());
+        c.fault(
+            key(&here, "size"),
+            size.to_string(),
+            format!("{least} to {most}, in hundredths of the height"),
+        );
+    }
+    let shade = b.shade.unwrap_or(0.5) as f32;
+    if !(0.0..=1.0).contains(&shade) {
+        c.fault(key(&here, "shade"), shade.to_string(), "0 (no box) to 1 (black)");
+    }
+    let colour = b.colour.as_deref().map_or([255; 3], |t| colour(c, key(&here, "colour"), t));
+    Burn { text: b.text.clone(), across, down, size, colour, shade }
+}
+
+/// Writing in a picture: fields that there are, and letters that the typeface has.
+fn text(c: &mut Checker<'_>, path: At, text: &str) {
+    if let Err(wanted) = naming::check_text(text) {
+        c.fault(path, format!("\"{text}\""), wanted);
+        return;
+    }
+    let none = media::text::missing(text);
+    if !none.is_empty() {
+        let wanted = "letters of the typeface (Latin, Greek, Cyrillic and more)";
+        c.fault(path, format!("\"{none}\" in \"{text}\""), wanted);
+    }
+}
+
+fn colour(c: &mut Checker<'_>, path: At, text: &str) -> [u8; 3] {
+    hex(text).unwrap_or_else(|| {
+        c.fault(path, format!("\"{text}\""), "a colour such as \"#203040\"");
+        [0; 3]
+    })
+}
+
+fn hex(text: &str) -> Option<[u8; 3]> {
+    let part = |at: usize| u8::from_str_radix(text.get(at..at + 2)?, 16).ok();
+    (text.len() == 7 && text.starts_with('#')).then_some(())?;
+    Some([part(1)?, part(3)?, part(5)?])
 }
 
 /// A time from the beginning (`"90 s"`), or a timecode.
@@ -57,6 +223,16 @@ fn part(c: &mut Checker<'_>, here: &At, x: &raw::Part) -> Part {
 pub fn extension(c: &mut Checker<'_>, here: &At, r: &Recipe) -> &'static str {
     if let Some(s) = &r.still {
         return s.format.extension();
+    }
+    if let Some(p) = &r.pictures {
+        return match &p.kind {
+            PicturesKind::Preview { .. } => "gif",
+            kind if kind.is_folder() => "",
+            _ => p.format.extension(),
+        };
+    }
+    if r.waveform.is_some() {
+        return "png";
     }
     let (video, audio) = (r.video.as_ref().map(|v| v.codec), r.audio.as_ref().map(|a| a.codec));
     match wrap::wrapper(r.wrap, video, audio) {
@@ -167,19 +343,25 @@ fn video(c: &mut Checker<'_>, here: &At, v: &raw::Video) -> VideoRecipe {
         }
     };
     let key_every_ms = key_every.as_millis().min(u32::MAX.into()) as u32;
-    VideoRecipe { codec, fit, framing, rate, key_every_ms, frame_rate, deinterlace, crop: None, kernel }
+    VideoRecipe {
+        codec,
+        fit,
+        framing,
+        rate,
+        key_every_ms,
+        frame_rate,
+        deinterlace,
+        crop: None,
+        kernel,
+        burn: Vec::new(),
+    }
 }
 
 fn fill(c: &mut Checker<'_>, path: At, text: &str) -> Fill {
-    let hex = |at: usize| u8::from_str_radix(text.get(at..at + 2)?, 16).ok();
-    let colour = || {
-        (text.len() == 7 && text.starts_with('#')).then_some(())?;
-        Some(Fill::Colour([hex(1)?, hex(3)?, hex(5)?]))
-    };
     match text {
         "black" => Fill::Black,
         "blur" => Fill::Blur,
-        _ => colour().unwrap_or_else(|| {
+        _ => hex(text).map(Fill::Colour).unwrap_or_else(|| {
             c.fault(path, format!("\"{text}\""), "\"black\", \"blur\" or a colour such as \"#203040\"");
             Fill::Black
         }),
@@ -263,11 +445,7 @@ fn audio(c: &mut Checker<'_>, here: &At, a: &raw::Audio) -> AudioRecipe {
 }
 
 fn still(c: &mut Checker<'_>, here: &At, s: &raw::Still) -> StillRecipe {
-    c.one_of(key(here, "format"), s.format.as_deref(), &["jpeg", "png"]);
-    let fit = c.size(key(here, "fit"), s.fit.as_deref());
-    let quality = c.number(key(here, "quality"), s.quality.unwrap_or(85), 1, 100) as u8;
-    let format =
-        if s.format.as_deref() == Some("png") { StillChoice::Png } else { StillChoice::Jpeg(quality) };
+    let (fit, format) = look(c, here, (s.fit.as_deref(), "*x*"), s.format.as_deref(), s.quality);
     let at = s.at.as_deref().map(|text| moment(c, key(here, "at"), text));
     StillRecipe { fit, format, at }
 }

@@ -386,14 +386,30 @@ fn apart(c: &mut Checker<'_>, watches: &[Watch]) {
 }
 
 fn preset(c: &mut Checker<'_>, here: &At, p: &raw::Preset, services: &[Service], version: String) -> Preset {
-    if p.still.is_some() && (p.video.is_some() || p.audio.is_some()) {
-        c.fault(key(here, "still"), "'still' beside 'video' or 'audio'", "a preset of its own for stills");
+    // What makes one output; pictures and sound of a film are one.
+    let kinds = [
+        ("still", p.still.is_some()),
+        ("sheet", p.sheet.is_some()),
+        ("frames", p.frames.is_some()),
+        ("thumbnails", p.thumbnails.is_some()),
+        ("preview", p.preview.is_some()),
+        ("waveform", p.waveform.is_some()),
+    ];
+    let mut asked = kinds.iter().filter(|(_, there)| *there).map(|(name, _)| *name);
+    let (first, film) = (asked.next(), p.video.is_some() || p.audio.is_some());
+    if let Some(second) = asked.next().or(first.filter(|_| film)) {
+        let found = format!("'{second}' beside another kind of output");
+        c.fault(
+            key(here, second),
+            found,
+            "a preset of its own for each; only 'video' and 'audio' go together",
+        );
     }
-    let makes = p.still.is_some() || p.video.is_some() || p.audio.is_some();
+    let makes = first.is_some() || film;
     match &p.transcript {
         Some(_) if makes => {
             let wanted = "a preset of its own for transcripts";
-            c.fault(key(here, "transcript"), "'transcript' beside 'video', 'audio' or 'still'", wanted);
+            c.fault(key(here, "transcript"), "'transcript' beside another kind of output", wanted);
         }
         Some(t) => {
             let parts = words::transcript(c, &key(here, "transcript"), t, services);
@@ -407,7 +423,7 @@ fn preset(c: &mut Checker<'_>, here: &At, p: &raw::Preset, services: &[Service],
         None if !makes => c.fault(
             here.clone(),
             "a preset that makes nothing",
-            "a [preset.video], [preset.audio], [preset.still] or [preset.transcript] table",
+            "a table such as [preset.video], [preset.audio], [preset.still], [preset.sheet] or [preset.transcript]",
         ),
         None => (),
     }

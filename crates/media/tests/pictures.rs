@@ -1,0 +1,214 @@
+//! Several pictures of one film, writing in pictures, and a picture of the sound.
+
+mod room;
+
+use image::RgbImage;
+use media::filter::video::burn::TIMECODE;
+use media::filter::video::{Burn, Side};
+use media::recipe::*;
+use media::testkit::Clip;
+use media::units::Ratio;
+use room::{Room, all_of, film};
+use rstest::rstest;
+use std::path::Path;
+
+fn pictures(kind: PicturesKind, fit: (u32, u32)) -> Recipe {
+    let format = StillChoice::Png;
+    Recipe { pictures: Some(PicturesRecipe { kind, fit, format, burn: Vec::new() }), ..Recipe::default() }
+}
+
+fn image(path: &Path) -> RgbImage {
+    let bytes = std::fs::read(path).unwrap();
+    image::load_from_memory(&bytes).unwrap().to_rgb8()
+}
+
+/// Mean brightness of a part of a picture.
+fn mean(p: &RgbImage, (x, y, w, h): (u32, u32, u32, u32)) -> f64 {
+    let part = image::imageops::crop_imm(p, x, y, w, h).to_image();
+    part.as_raw().iter().map(|v| f64::from(*v)).sum::<f64>() / part.as_raw().len() as f64
+}
+
+/// 150 pictures, each as bright as its number: found again wherever it is shown.
+fn stairs() -> Room {
+    let room = Room::with(&Clip::default());
+    let mut bytes = b"YUV4MPEG2 W128 H72 F25:1 Ip A1:1 C420jpeg\n".to_vec();
+    for n in 0..150u32 {
+        bytes.extend(b"FRAME\n");
+        bytes.extend(vec![(40 + n) as u8; 128 * 72]);
+        bytes.extend([128; 64 * 36 * 2]);
+    }
+    std::fs::write(&room.source, bytes).unwrap();
+    room
+}
+
+/// What a picture of that number looks like when shown: from limited to full range.
+fn bright(number: f64) -> f64 {
+    (40.0 + number - 16.0) * 255.0 / 219.0
+}
+
+#[rstest]
+#[case(3, 2)]
+#[case(5, 4)]
+#[case(1, 1)]
+fn a_sheet_has_pictures_of_the_whole_film_in_order(#[case] columns: u32, #[case] rows: u32) {
+    let room = stairs();
+    let kind = PicturesKind::Sheet { columns, rows, title: "stairs".into() };
+    let made = room.make(&[pictures(kind, (64, 0))]);
+    let sheet = image(&room.path(0));
+    assert_eq!(made[0].size, Some(sheet.dimensions()));
+    assert_eq!(made[0].frames, u64::from(columns * rows));
+    let (w, gap) = (64, 2);
+    assert_eq!(sheet.width(), columns * (w + gap) + gap);
+    let top = sheet.height() - (rows * (36 + gap) + gap);
+    assert!(top > 10, "a title stands above");
+    for n in 0..columns * rows {
+        let at = (gap + n % columns * (w + gap) + 4, top + gap + n / columns * (36 + gap) + 4, 40, 20);
+        let want = bright(((f64::from(n) + 0.5) * 150.0 / f64::from(columns * rows)).floor());
+        assert!((mean(&sheet, at) - want).abs() < 4.0, "picture {n}: {}, not {want}", mean(&sheet, at));
+    }
+}
+
+#[rstest]
+#[case(Some(1000), 6)]
+#[case(Some(400), 15)]
+#[case(None, 150)]
+fn a_run_has_a_file_for_each(#[case] every_ms: Option<u64>, #[case] count: usize) {
+    let room = stairs();
+    let made = room.make(&[pictures(PicturesKind::Run { every_ms }, (0, 0))]);
+    assert_eq!(made[0].frames as usize, count);
+    let mut names: Vec<_> = std::fs::read_dir(room.path(0)).unwrap().map(|e| e.unwrap().path()).collect();
+    names.sort();
+    assert_eq!(names.len(), count);
+    for (n, path) in names.iter().enumerate() {
+        assert!(path.ends_with(format!("{:06}.png", n + 1)));
+        let p = image(path);
+        assert_eq!(p.dimensions(), (128, 72));
+        let want = bright(n as f64 * every_ms.unwrap_or(40) as f64 / 40.0);
+        assert!((mean(&p, (0, 0, 128, 72)) - want).abs() < 1.5, "file {n}");
+    }
+}
+
+/// The index leads to the picture of each moment, as a player follows it.
+#[test]
+fn thumbnails_are_found_by_their_index() {
+    let room = stairs();
+    let kind = PicturesKind::Strip { every_ms: 400, columns: 3, rows: 2 };
+    let made = room.make(&[pictures(kind, (32, 0))]);
+    assert_eq!((made[0].frames, made[0].size), (15, Some((32, 18))));
+    let index = std::fs::read_to_string(room.path(0).join("thumbnails.vtt")).unwrap();
+    let cues: Vec<&str> = index.split("\n\n").skip(1).collect();
+    assert!(index.starts_with("WEBVTT\n") && cues.len() == 15);
+    for (n, cue) in cues.iter().enumerate() {
+        let (times, target) = cue.trim().split_once('\n').unwrap();
+        let ms = |n: usize| format!("00:00:{:02}.{:03}", n * 400 / 1000, n * 400 % 1000);
+        assert_eq!(times, format!("{} --> {}", ms(n), ms(n + 1)));
+        let (file, part) = target.split_once("#xywh=").unwrap();
+        let at: Vec<u32> = part.split(',').map(|v| v.parse().unwrap()).collect();
+        let sheet = image(&room.path(0).join(file));
+        let found = mean(&sheet, (at[0], at[1], at[2], at[3]));
+        assert!((found - bright(n as f64 * 10.0)).abs() < 2.0, "cue {n}: {found}");
+    }
+    // The last sheet has no empty rows.
+    assert_eq!(image(&room.path(0).join("thumbnails-003.png")).dimensions(), (96, 18));
+}
+
+#[test]
+fn a_preview_moves_through_the_whole_film() {
+    let room = stairs();
+    let kind = PicturesKind::Preview { pieces: 3, piece_ms: 500, rate: 8 };
+    let made = room.make(&[pictures(kind, (64, 0))]);
+    assert_eq!((made[0].frames, made[0].size), (12, Some((64, 36))));
+    let mut reader = gif::DecodeOptions::new();
+    reader.set_color_output(gif::ColorOutput::RGBA);
+    let mut reader = reader.read_info(std::fs::File::open(room.path(0)).unwrap()).unwrap();
+    let mut found = Vec::new();
+    while let Some(frame) = reader.read_next_frame().unwrap() {
+        assert_eq!(frame.delay, 12);
+        found.push(f64::from(frame.buffer[0]));
+    }
+    assert_eq!(found.len(), 12);
+    for (n, v) in found.iter().enumerate() {
+        let seconds = 1.0 + (n / 4) as f64 * 2.0 - 0.25 + (n % 4) as f64 / 8.0;
+        assert!((v - bright((seconds * 25.0).floor())).abs() < 5.0, "picture {n}: {v}");
+    }
+}
+
+#[test]
+fn a_waveform_is_high_where_the_sound_is_loud() {
+    let sound = (0..48_000 * 4).flat_map(|i| {
+        let loud = (48_000..96_000).contains(&i);
+        [(i as f32 * 0.3).sin() * if loud { 0.8 } else { 0.1 }; 2]
+    });
+    let room = Room::with(&Clip { frames: 100, sound: Some(sound.collect()), ..Clip::default() });
+    let look = WaveRecipe { width: 400, height: 101, colour: [0, 0, 0], ground: [255; 3] };
+    let made = room.make(&[Recipe { waveform: Some(look), ..Recipe::default() }]);
+    let p = image(&room.path(0));
+    assert_eq!(made[0].size, Some((400, 101)));
+    let height = |x: u32| (0..101).filter(|y| p.get_pixel(x, *y).0[0] == 0).count();
+    assert!((105..195).all(|x| (70..95).contains(&height(x))), "{}", height(150));
+    assert!((5..95).chain(205..395).all(|x| (5..20).contains(&height(x))), "{}", height(50));
+}
+
+/// The numbers in the picture are read back by comparing them with the same numbers drawn alone.
+#[rstest]
+#[case::whole(None, 0)]
+#[case::part(Some(Part { from: Some(Moment::Timecode("10:00:01:05".into())), to: None }), 30)]
+fn the_timecode_burnt_in_is_that_of_the_picture(#[case] part: Option<Part>, #[case] first: u32) {
+    let room = Room::with(&Clip { frames: 50, ..Clip::default() });
+    let burn = |text: &str| Burn {
+        size: 12.0,
+        shade: 1.0,
+        across: Side::Start,
+        down: Side::Start,
+        ..Burn::plain(text)
+    };
+    let recipe = |text: &str| Recipe {
+        part: part.clone(),
+        ..film(
+            Some(VideoRecipe {
+                rate: BitRecipe::Quantiser(14),
+                burn: vec![burn(text)],
+                ..VideoRecipe::default()
+            }),
+            None,
+            None,
+        )
+    };
+    let label = |n: u32| media::timecode::label(900_000 + n, 25, false);
+    let (a, b) = (first + 3, first + 17);
+    room.make(&[recipe(TIMECODE), recipe(&label(a)), recipe(&label(b))]);
+    let (running, ..) = all_of(&room.path(0));
+    let (fixed_a, ..) = all_of(&room.path(1));
+    let (fixed_b, ..) = all_of(&room.path(2));
+    let differ = |x: &media::frame::VideoFrame, y: &media::frame::VideoFrame| -> u32 {
+        let all = (0..50u32).flat_map(|y| (0..200u32).map(move |x| (x, y)));
+        all.map(|(px, py)| u32::from(x.planes[0].at(px, py).abs_diff(y.planes[0].at(px, py)))).sum::<u32>()
+            / 10_000
+    };
+    let at = |n: u32| (n - first) as usize;
+    let same = [differ(&running[at(a)].1, &fixed_a[at(a)].1), differ(&running[at(b)].1, &fixed_b[at(b)].1)];
+    let other = differ(&running[at(b)].1, &fixed_a[at(b)].1);
+    assert!(same.iter().all(|s| *s < 20_000 && other > 2 * s), "the same: {same:?}, another: {other}");
+}
+
+/// Drop frame, another rate than the source's: the timecode is the source's all the same.
+#[test]
+fn a_timecode_keeps_to_the_source_at_another_rate() {
+    let rate = Ratio { num: 30_000, den: 1001 };
+    let clip = Clip { rate, frames: 60, timecode: 1795, drop_frame: true, ..Clip::default() };
+    let room = Room::with(&clip);
+    let burn = |text: &str| vec![Burn { size: 12.0, shade: 1.0, down: Side::Start, ..Burn::plain(text) }];
+    let at_ten = |text: &str| {
+        let rate = BitRecipe::Quantiser(14);
+        let frame_rate = Ratio::new(10_000, 1001);
+        film(Some(VideoRecipe { rate, frame_rate, burn: burn(text), ..VideoRecipe::default() }), None, None)
+    };
+    room.make(&[at_ten(TIMECODE), at_ten("00:01:00;03")]);
+    let ((running, ..), (fixed, ..)) = (all_of(&room.path(0)), all_of(&room.path(1)));
+    // The third picture is the source's sixth: 1795 + 6 = 1801, labels 0 and 1 of the minute being left out.
+    let row = |f: &media::frame::VideoFrame| -> Vec<u16> {
+        (0..50).flat_map(|y| (60..260).map(move |x| (x, y))).map(|(x, y)| f.planes[0].at(x, y)).collect()
+    };
+    let near = |n: usize| row(&running[n].1).iter().zip(row(&fixed[n].1)).all(|(a, b)| a.abs_diff(b) < 40);
+    assert!(near(2) && !near(5));
+}
