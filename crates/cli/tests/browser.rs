@@ -48,6 +48,14 @@ fn play(file: &Path) -> Option<serde_json::Value> {
 
 /// What a page says, which finds these bytes at /media.
 fn ask(page: &str, media: &[u8]) -> Option<serde_json::Value> {
+    ask_of(page, &|path| (path == "/media").then(|| ("video/mp4", media.to_vec())))
+}
+
+/// A kind of content and the bytes, for a path.
+type Found = Option<(&'static str, Vec<u8>)>;
+
+/// What a page says that finds files under their paths.
+fn ask_of(page: &str, files: &dyn Fn(&str) -> Found) -> Option<serde_json::Value> {
     let program = chromium()?;
     let server = TcpListener::bind("127.0.0.1:0").unwrap();
     server.set_nonblocking(true).unwrap();
@@ -74,7 +82,7 @@ fn ask(page: &str, media: &[u8]) -> Option<serde_json::Value> {
         assert!(start.elapsed() < Duration::from_secs(90), "Chromium said nothing");
         match server.accept() {
             Ok((stream, _)) => {
-                if let Some(said) = answer(stream, page, media) {
+                if let Some(said) = answer(stream, page, files) {
                     break said;
                 }
             }
@@ -87,7 +95,7 @@ fn ask(page: &str, media: &[u8]) -> Option<serde_json::Value> {
 }
 
 /// One request; the page's report ends the play.
-fn answer(stream: TcpStream, page: &str, media: &[u8]) -> Option<serde_json::Value> {
+fn answer(stream: TcpStream, page: &str, files: &dyn Fn(&str) -> Found) -> Option<serde_json::Value> {
     stream.set_nonblocking(false).unwrap();
     let mut reader = BufReader::new(stream);
     let (mut first, mut length, mut range) = (String::new(), 0, None);
@@ -104,8 +112,7 @@ fn answer(stream: TcpStream, page: &str, media: &[u8]) -> Option<serde_json::Val
         }
         if let Some(r) = line.strip_prefix("range: bytes=") {
             let (from, to) = r.split_once('-').unwrap();
-            let to = to.parse().unwrap_or(media.len() - 1).min(media.len() - 1);
-            range = Some((from.parse::<usize>().unwrap(), to));
+            range = Some((from.parse::<usize>().unwrap(), to.parse::<usize>().ok()));
         }
     }
     let mut body = vec![0; length];
@@ -122,14 +129,16 @@ fn answer(stream: TcpStream, page: &str, media: &[u8]) -> Option<serde_json::Val
         send("204 No Content", "text/plain", "", b"");
         return serde_json::from_slice(&body).ok();
     }
-    match (first.starts_with("GET /media"), range) {
-        (true, Some((from, to))) => {
+    let path = first.split(' ').nth(1).unwrap_or("/");
+    match (files(path), range) {
+        (Some((kind, media)), Some((from, to))) => {
+            let to = to.unwrap_or(usize::MAX).min(media.len() - 1);
             let extra =
                 format!("Accept-Ranges: bytes\r\nContent-Range: bytes {from}-{to}/{}\r\n", media.len());
-            send("206 Partial Content", "video/mp4", &extra, &media[from..=to]);
+            send("206 Partial Content", kind, &extra, &media[from..=to]);
         }
-        (true, None) => send("200 OK", "video/mp4", "Accept-Ranges: bytes\r\n", media),
-        _ => send("200 OK", "text/html", "", page.as_bytes()),
+        (Some((kind, media)), None) => send("200 OK", kind, "Accept-Ranges: bytes\r\n", &media),
+        (None, _) => send("200 OK", "text/html", "", page.as_bytes()),
     }
     None
 }
@@ -219,6 +228,7 @@ t.addEventListener('load', () => say({cues: [...t.track.cues].map(c => [c.startT
 #[case("phone-4x3", "mp4", (640, 480))]
 #[case("sound-master", "wav", (0, 0))]
 #[case("speech", "opus", (0, 0))]
+#[case("review", "mp4", (320, 180))]
 fn presets_play_in_chromium(#[case] preset: &str, #[case] extension: &str, #[case] size: (u64, u64)) {
     let desk = tempfile::tempdir().unwrap();
     std::fs::write(desk.path().join("clip.mp4"), make_clip(&Clip { frames: 75, ..Clip::default() })).unwrap();
@@ -247,6 +257,36 @@ fn presets_play_in_chromium(#[case] preset: &str, #[case] extension: &str, #[cas
             }
         }
     }
+}
+
+/// The player finds its way from the list of sizes to the pictures and the sound by itself.
+#[test]
+fn a_stream_plays_in_chromium() {
+    let desk = tempfile::tempdir().unwrap();
+    let clip = Clip { frames: 300, width: 640, height: 360, ..Clip::default() };
+    std::fs::write(desk.path().join("clip.mp4"), make_clip(&clip)).unwrap();
+    let mut c = Command::new(support::PROGRAM);
+    c.args(["convert", "clip.mp4", "--preset", "stream", "--to", "."]).current_dir(desk.path());
+    let out = c.output().unwrap();
+    assert!(out.status.success(), "{}", support::text(&out));
+    let folder = desk.path().join("clip_stream");
+    let asked = std::sync::Mutex::new(Vec::new());
+    let files = |path: &str| {
+        let name = path.strip_prefix('/').filter(|n| n.contains('.'))?;
+        asked.lock().unwrap().push(name.to_owned());
+        let kind = if name.ends_with("m3u8") { "application/vnd.apple.mpegurl" } else { "video/mp4" };
+        Some((kind, std::fs::read(folder.join(name)).ok()?))
+    };
+    let page =
+        PAGE.replace("v.src = '/media'", "v.src = '/master.m3u8'").replace("'/media'", "'/sound-1.mp4'");
+    let Some(said) = ask_of(&page, &files) else { return };
+    assert!(said["error"].is_null(), "{said}");
+    assert_eq!((said["width"].as_u64(), said["height"].as_u64()), (Some(640), Some(360)), "{said}");
+    let near = |a: &serde_json::Value, b: f64, by: f64| (a.as_f64().unwrap_or(-9.0) - b).abs() <= by;
+    assert!(near(&said["duration"], 12.0, 0.06) && near(&said["sound"]["seconds"], 12.0, 0.03), "{said}");
+    assert!(said["frames"].as_u64().unwrap().abs_diff(300) <= 8, "{said}");
+    let asked = asked.into_inner().unwrap();
+    assert!(["video-360.mp4", "sound-1.mp4"].iter().all(|n| asked.contains(&(*n).to_owned())), "{asked:?}");
 }
 
 #[test]

@@ -105,7 +105,7 @@ fn a_plan_tells_what_is_shared_and_makes_nothing() {
     assert!(out.status.success(), "{said}");
     for words in [
         "decoded once: track 1: H.264, 320x180",
-        "one picture a second, to choose from -> 320x180  (once, also for 2)",
+        "one picture every 1 s -> 320x180  (once, also for 2)",
         "scale to 640x360, Catmull-Rom -> 640x360",
         "set into 640x480, black beside it",
         "Opus 48000 Hz, 1 channels, 32 kbit/s, 2 channels to 1",

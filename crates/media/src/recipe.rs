@@ -25,9 +25,27 @@ pub struct Recipe {
     /// A picture of the sound.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub waveform: Option<WaveRecipe>,
+    /// Several sizes for players that choose by their line, with the sound of `audio`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stream: Option<StreamRecipe>,
     /// Only this part of the source.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub part: Option<Part>,
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct StreamRecipe {
+    /// Length of a segment.
+    pub segment_ms: u32,
+    /// From the largest on.
+    pub rungs: Vec<Rung>,
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Rung {
+    pub fit: (u32, u32),
+    /// Bits a second on average.
+    pub bits: u32,
 }
 
 impl Recipe {

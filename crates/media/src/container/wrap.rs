@@ -93,8 +93,18 @@ pub trait Mux: Send {
     /// Adds a packet behind the last one of its track. Its time is that of the presentation, from which priming lies
     /// before.
     fn write(&mut self, track: usize, packet: &Coded) -> Result<()>;
-    /// Writes what can be written at the end only; the file is whole then.
-    fn finish(self: Box<Self>, endings: &[Ending]) -> Result<()>;
+    /// Writes what can be written at the end only; the file is whole then. Gives the fragments that it wrote, if it writes
+    /// such.
+    fn finish(self: Box<Self>, endings: &[Ending]) -> Result<Vec<Fragment>>;
+}
+
+/// A part of a file that can be sent and played by itself, behind the file's head.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Fragment {
+    /// First byte, and how many.
+    pub at: u64,
+    pub bytes: u64,
+    pub seconds: f64,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -196,6 +206,24 @@ pub static WRAPPERS: &[Wrapper] = &[
         open: |sink, tracks| Ok(Box::new(ogg::Writer::new(sink, &tracks)?)),
     },
 ];
+
+/// A file of one track in fragments, part of a stream: no container that a preset names.
+pub static RUNG: Wrapper = Wrapper {
+    wrap: Wrap::Mp4,
+    name: "MP4 in fragments",
+    extension: "mp4",
+    sound_extension: "mp4",
+    video: &[VideoCodec::H264],
+    audio: &[AudioCodec::Aac],
+    turns: false,
+    starts: false,
+    timecode: false,
+    most_sounds: 8,
+    open: |sink, tracks| Ok(Box::new(mp4::fragment_mux::FragmentWriter::new(sink, tracks, USUAL_FRAGMENT)?)),
+};
+
+/// Seconds, where no other length is asked for.
+const USUAL_FRAGMENT: f64 = 4.0;
 
 /// The container that is asked for, or the usual one of these codecs.
 pub fn wrapper(

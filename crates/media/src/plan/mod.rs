@@ -5,6 +5,7 @@
 mod part;
 mod picture;
 mod sound;
+pub mod stream;
 pub mod words;
 
 use crate::codec::coders::{AudioCoder, VideoCoder};
@@ -16,6 +17,7 @@ use crate::filter::audio::{AudioForm, AudioStep};
 use crate::filter::video::{Form, Step};
 use crate::recipe::{AudioRecipe, BitRecipe, PicturesKind, Recipe, StillChoice, WaveRecipe};
 pub use part::Span;
+pub use stream::StreamPlan;
 
 /// The whole graph for one source.
 #[derive(Clone, Debug, Default)]
@@ -58,6 +60,7 @@ pub enum MadePlan {
     Still(StillPlan),
     Pictures(PicturesPlan),
     Wave(WavePlan),
+    Stream(StreamPlan),
 }
 
 /// Several pictures of the film.
@@ -90,6 +93,8 @@ pub struct FilmPlan {
     pub video: Option<VideoPlan>,
     pub audio: Vec<AudioPlan>,
     pub timecode: Option<TimecodeTrack>,
+    /// Written in fragments of so many seconds.
+    pub fragments: Option<f64>,
 }
 
 #[derive(Clone, Debug)]
@@ -148,6 +153,22 @@ impl MadePlan {
             MadePlan::Still(s) => Some(s.node),
             MadePlan::Pictures(p) => Some(p.node),
             MadePlan::Wave(_) => None,
+            MadePlan::Stream(s) => s.rungs.first().and_then(|r| r.made.node()),
+        }
+    }
+
+    /// What is made side by side for it: itself, or the rungs of a stream.
+    pub fn lines(&self) -> Vec<&MadePlan> {
+        match self {
+            MadePlan::Stream(s) => s.rungs.iter().map(|r| &r.made).collect(),
+            one => vec![one],
+        }
+    }
+
+    pub fn lines_mut(&mut self) -> Vec<&mut MadePlan> {
+        match self {
+            MadePlan::Stream(s) => s.rungs.iter_mut().map(|r| &mut r.made).collect(),
+            one => vec![one],
         }
     }
 
@@ -156,6 +177,7 @@ impl MadePlan {
         match self {
             MadePlan::Film(f) => f.audio.iter().filter_map(AudioPlan::place).collect(),
             MadePlan::Wave(w) => vec![w.place],
+            MadePlan::Stream(s) => s.rungs.iter().flat_map(|r| r.made.places()).collect(),
             MadePlan::Still(_) | MadePlan::Pictures(_) => Vec::new(),
         }
     }
@@ -166,6 +188,7 @@ impl MadePlan {
                 f.audio.iter_mut().filter_map(|a| a.source.as_mut()).map(|(_, place)| place).collect()
             }
             MadePlan::Wave(w) => vec![&mut w.place],
+            MadePlan::Stream(s) => s.rungs.iter_mut().flat_map(|r| r.made.places_mut()).collect(),
             MadePlan::Still(_) | MadePlan::Pictures(_) => Vec::new(),
         }
     }
@@ -182,7 +205,11 @@ impl OutputPlan {
 
     /// It is a folder of files.
     pub fn is_folder(&self) -> bool {
-        matches!(&self.made, MadePlan::Pictures(p) if p.kind.is_folder())
+        match &self.made {
+            MadePlan::Pictures(p) => p.kind.is_folder(),
+            MadePlan::Stream(_) => true,
+            _ => false,
+        }
     }
 
     /// Pictures (or samples) that it will have.
@@ -190,6 +217,10 @@ impl OutputPlan {
         match &self.made {
             MadePlan::Film(FilmPlan { video: Some(v), .. }) => Some(v.frames).filter(|n| *n > 0),
             MadePlan::Pictures(p) => p.count,
+            MadePlan::Stream(s) => match &s.rungs.first()?.made {
+                MadePlan::Film(FilmPlan { video: Some(v), .. }) => Some(v.frames).filter(|n| *n > 0),
+                _ => None,
+            },
             _ => None,
         }
     }
@@ -267,6 +298,9 @@ impl<'a> Planner<'a> {
             let made = MadePlan::Wave(WavePlan { track, place: 0, span, look: look.clone() });
             return Ok(OutputPlan { made, span, notes: Vec::new() });
         }
+        if let Some(stream) = &r.stream {
+            return self.stream(stream, r.audio.as_ref(), span);
+        }
         let mut notes = if r.audio.is_some() { self.left_out.clone() } else { Vec::new() };
         let track = match &r.video {
             Some(_) => self.picture()?,
@@ -301,7 +335,11 @@ impl<'a> Planner<'a> {
             _ => Vec::new(),
         };
         let timecode = self.timecode(span).filter(|_| video.is_some() && wrapper.timecode);
-        Ok(OutputPlan { made: MadePlan::Film(FilmPlan { wrapper, video, audio, timecode }), span, notes })
+        Ok(OutputPlan {
+            made: MadePlan::Film(FilmPlan { wrapper, video, audio, timecode, fragments: None }),
+            span,
+            notes,
+        })
     }
 
     fn picture(&mut self) -> Result<Option<usize>> {

@@ -81,7 +81,7 @@ impl Plan {
         });
         let pictures: Vec<ToldStep> = pictures.collect();
         let (picture, sounds, container) = match &o.made {
-            MadePlan::Film(FilmPlan { wrapper, video, audio, timecode }) => {
+            MadePlan::Film(FilmPlan { wrapper, video, audio, timecode, .. }) => {
                 let sounds = audio.iter().map(sound_words).collect();
                 let with = timecode.as_ref().map_or("", |_| ", with timecode");
                 let name = if video.is_some() { wrapper.extension } else { wrapper.sound_extension };
@@ -92,6 +92,12 @@ impl Plan {
                 (Some(words), Vec::new(), s.format.extension().to_owned())
             }
             MadePlan::Pictures(p) => (Some(pictures_words(p)), Vec::new(), pictures_file(p).to_owned()),
+            MadePlan::Stream(s) => {
+                let films = || s.rungs.iter().filter_map(|r| r.made.film());
+                let videos: Vec<String> = films().filter_map(|f| f.video.as_ref()).map(video_words).collect();
+                let sounds = films().flat_map(|f| &f.audio).map(sound_words).collect();
+                (Some(videos.join("; ")), sounds, "a folder with HLS and DASH playlists".to_owned())
+            }
             MadePlan::Wave(w) => {
                 let words = format!("track {}: drawn {}x{}", w.track + 1, w.look.width, w.look.height);
                 (None, vec![words], "png".to_owned())

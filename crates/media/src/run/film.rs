@@ -3,6 +3,7 @@
 use super::{Control, Line, Made, Message};
 use crate::codec::coders::SoundForm;
 use crate::codec::{Coded, EncodeAudio, EncodeVideo, PictureForm};
+use crate::container::mp4::fragment_mux::FragmentWriter;
 use crate::container::wrap::{Ending, Mux, OutTrack, OutTrackKind, Sink};
 use crate::error::{Error, Result};
 use crate::filter::audio::{AudioChain, AudioForm, Timeline};
@@ -92,7 +93,10 @@ impl Film {
         });
         let start_frame = plan.timecode.as_ref().map_or(0, |tc| tc.start);
         let scales = tracks.iter().map(|t| t.timescale).collect();
-        let writer = (plan.wrapper.open)(sink, tracks)?;
+        let writer: Box<dyn Mux> = match plan.fragments {
+            Some(seconds) => Box::new(FragmentWriter::new(sink, tracks, seconds)?),
+            None => (plan.wrapper.open)(sink, tracks)?,
+        };
         Ok(Film { video, sounds, timecode, start_frame, scales, writer })
     }
 
@@ -127,7 +131,8 @@ impl Film {
                 made.seconds = made.seconds.max(end.seconds());
             }
         }
-        self.writer.finish(&endings)?;
+        made.fragments = self.writer.finish(&endings)?;
+        made.setup = endings.into_iter().next().map(|e| e.setup).unwrap_or_default();
         Ok(made)
     }
 }

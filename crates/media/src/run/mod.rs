@@ -8,13 +8,14 @@ mod film;
 mod pictures;
 mod source;
 mod still;
+mod stream;
 mod tree;
 mod wave;
 
 pub use source::measure;
 
 use crate::container::Demux;
-use crate::container::wrap::Target;
+use crate::container::wrap::{Fragment, Target};
 use crate::error::{Error, Result};
 use crate::frame::{AudioFrame, Pool};
 use crate::plan::{MadePlan, Plan};
@@ -79,6 +80,14 @@ pub struct Made {
     /// What had to be worked around in the source.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub notes: Vec<String>,
+    /// Files inside, of an output of many films: their names, and what each is.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub inside: Vec<(String, Made)>,
+    /// Where fragments lie, of a file that is written in such, and the codec's setup record: for whoever writes its index.
+    #[serde(skip)]
+    pub fragments: Vec<Fragment>,
+    #[serde(skip)]
+    pub setup: Vec<u8>,
 }
 
 /// What comes to an output.
@@ -115,27 +124,32 @@ pub fn run(
     }
     let pool = Pool::new();
     std::thread::scope(|scope| {
-        let (mut senders, mut receivers) = (Vec::new(), Vec::new());
-        for _ in &plan.outputs {
-            let (to, from) = sync_channel(QUEUE);
-            senders.push(to);
-            receivers.push(from);
-        }
-        let mut tree = tree::Tree::new(plan, &pool, &senders)?;
-        let mut workers = Vec::new();
-        for (i, ((out, to), from)) in plan.outputs.iter().zip(targets).zip(receivers).enumerate() {
-            let chain = tree.chain_of(i);
-            let pool = pool.clone();
-            workers.push(scope.spawn(move || match &out.made {
-                MadePlan::Film(film) => film::make(i, film, chain, to.file()?, pool, from, control),
-                MadePlan::Still(still) => still::make(i, still, chain, to.file()?, from, control),
-                MadePlan::Pictures(p) => pictures::make(i, p, chain, to, from, control),
-                MadePlan::Wave(w) => wave::make(i, w, to.file()?, from, control),
-            }));
+        let lines: Vec<&MadePlan> = plan.outputs.iter().flat_map(|o| o.made.lines()).collect();
+        let (senders, receivers): (Vec<_>, Vec<_>) = lines.iter().map(|_| sync_channel(QUEUE)).unzip();
+        let mut tree = tree::Tree::new(plan, &lines, &pool, &senders)?;
+        let (mut workers, mut streams) = (Vec::new(), Vec::new());
+        let mut receivers = receivers.into_iter();
+        for (i, (out, to)) in plan.outputs.iter().zip(targets).enumerate() {
+            let (targets, stream) = stream::begin(&out.made, to)?;
+            streams.push(stream);
+            for (n, (line, to)) in out.made.lines().into_iter().zip(targets).enumerate() {
+                let Some(from) = receivers.next() else { break };
+                let chain = tree.chain_of(workers.len());
+                let pool = pool.clone();
+                // One line of an output tells how far it is.
+                let counted = if n == 0 { i } else { usize::MAX };
+                workers.push(scope.spawn(move || match line {
+                    MadePlan::Film(film) => film::make(counted, film, chain, to.file()?, pool, from, control),
+                    MadePlan::Still(still) => still::make(counted, still, chain, to.file()?, from, control),
+                    MadePlan::Pictures(p) => pictures::make(counted, p, chain, to, from, control),
+                    MadePlan::Wave(w) => wave::make(counted, w, to.file()?, from, control),
+                    MadePlan::Stream(_) => Err(Error::setting("plan", "a stream in a stream")),
+                }));
+            }
         }
         let (roots, branches) = tree.take();
         let branches: Vec<_> = branches.into_iter().map(|b| scope.spawn(move || b.work(control))).collect();
-        let sounds = source::Sounds::of(plan, &senders);
+        let sounds = source::Sounds::of(&lines, &senders);
         drop(senders);
         let read = source::feed(demux, plan, &pool, roots, sounds, control);
         if read.is_err() {
@@ -144,27 +158,34 @@ pub fn run(
         let broken = || Error::limit("output", "its thread ended early");
         let shared: Vec<Result<()>> =
             branches.into_iter().map(|b| b.join().unwrap_or_else(|_| Err(broken()))).collect();
-        let made: Vec<Result<Made>> =
-            workers.into_iter().map(|w| w.join().unwrap_or_else(|_| Err(broken()))).collect();
+        let mut made = workers
+            .into_iter()
+            .map(|w| w.join().unwrap_or_else(|_| Err(broken())))
+            .collect::<Vec<_>>()
+            .into_iter();
         let said = read?;
         // What a shared filter said is the reason of all that it let down.
         let why = shared.into_iter().filter_map(Result::err).find(|e| !matches!(e, Error::Stopped));
         let mut results = Vec::new();
-        for (made, out) in made.into_iter().zip(&plan.outputs) {
-            results.push(match (made, &why) {
+        for (out, stream) in plan.outputs.iter().zip(streams) {
+            let mine: Vec<Result<Made>> = made.by_ref().take(out.made.lines().len()).collect();
+            // Of several that failed, the one that says most.
+            let mine = mine.into_iter().map(|m| match (m, &why) {
                 (Err(Error::Stopped), Some(e)) => Err(e.again()),
-                (Ok(mut m), _) => {
-                    m.notes.splice(0..0, out.notes.iter().cloned());
-                    if out.node().is_some() {
-                        m.notes.extend(said.picture.iter().cloned());
-                    }
-                    if !out.made.places().is_empty() {
-                        m.notes.extend(said.sound.iter().cloned());
-                    }
-                    Ok(m)
-                }
-                (made, _) => made,
+                (m, _) => m,
             });
+            let ended =
+                mine.collect::<Result<Vec<Made>>>().and_then(|made| stream::end(&out.made, stream, made));
+            results.push(ended.map(|mut m| {
+                m.notes.splice(0..0, out.notes.iter().cloned());
+                if out.node().is_some() {
+                    m.notes.extend(said.picture.iter().cloned());
+                }
+                if !out.made.places().is_empty() {
+                    m.notes.extend(said.sound.iter().cloned());
+                }
+                m
+            }));
         }
         Ok(results)
     })

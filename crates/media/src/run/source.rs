@@ -9,7 +9,7 @@ use crate::filter::audio::loudness::Meter;
 use crate::filter::audio::{AudioChain, AudioForm, AudioStep, Timeline};
 use crate::filter::video::Shown;
 use crate::frame::{AudioFrame, Pool, VideoFrame};
-use crate::plan::{AudioPlan, MadePlan, OutputPlan, Plan, Span};
+use crate::plan::{AudioPlan, MadePlan, Plan, Span};
 use crate::read::{Count, Got, Reader};
 use std::sync::Arc;
 use std::sync::mpsc::SyncSender;
@@ -27,9 +27,9 @@ pub struct Sounds {
 }
 
 impl Sounds {
-    pub fn of(plan: &Plan, outputs: &[SyncSender<Message>]) -> Sounds {
-        let to = plan.outputs.iter().zip(outputs).filter_map(|(o, to)| {
-            let places = o.made.places();
+    pub fn of(lines: &[&MadePlan], outputs: &[SyncSender<Message>]) -> Sounds {
+        let to = lines.iter().zip(outputs).filter_map(|(line, to)| {
+            let places = line.places();
             (!places.is_empty()).then(|| (places, Some(to.clone())))
         });
         Sounds { to: to.collect() }
@@ -200,7 +200,8 @@ pub fn measure(
     control: &Control,
 ) -> Result<()> {
     let mut asked: Vec<Measured> = Vec::new();
-    for a in plan.outputs.iter().filter_map(OutputPlan::film).flat_map(|f| &f.audio) {
+    let lines = plan.outputs.iter().flat_map(|o| o.made.lines());
+    for a in lines.filter_map(MadePlan::film).flat_map(|f| &f.audio) {
         if let Some(key) = Key::of(a)
             && asked.iter().all(|m| m.key != key)
         {
@@ -222,8 +223,8 @@ pub fn measure(
             m.take(&frame)?;
         }
     }
-    for o in &mut plan.outputs {
-        let MadePlan::Film(film) = &mut o.made else { continue };
+    for line in plan.outputs.iter_mut().flat_map(|o| o.made.lines_mut()) {
+        let MadePlan::Film(film) = line else { continue };
         for a in &mut film.audio {
             let Some(key) = Key::of(a) else { continue };
             let Some(m) = asked.iter_mut().find(|m| m.key == key) else { continue };

@@ -5,7 +5,7 @@ use super::{Control, Line, Message};
 use crate::error::{Error, Result};
 use crate::filter::video::{Chain, Shown, VideoFilter};
 use crate::frame::Pool;
-use crate::plan::Plan;
+use crate::plan::{MadePlan, Plan};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 
 /// Those who take what comes from one point of the graph. One that has ended is not sent to any more.
@@ -67,6 +67,7 @@ impl Branch {
 
 pub struct Tree<'a> {
     plan: &'a Plan,
+    lines: &'a [&'a MadePlan],
     pool: &'a Pool,
     outputs: &'a [SyncSender<Message>],
     branches: Vec<Branch>,
@@ -80,13 +81,19 @@ enum Taker {
 }
 
 impl<'a> Tree<'a> {
-    pub fn new(plan: &'a Plan, pool: &'a Pool, outputs: &'a [SyncSender<Message>]) -> Result<Tree<'a>> {
+    pub fn new(
+        plan: &'a Plan,
+        lines: &'a [&'a MadePlan],
+        pool: &'a Pool,
+        outputs: &'a [SyncSender<Message>],
+    ) -> Result<Tree<'a>> {
         let mut tree = Tree {
             plan,
+            lines,
             pool,
             outputs,
             branches: Vec::new(),
-            chains: plan.outputs.iter().map(|_| None).collect(),
+            chains: lines.iter().map(|_| None).collect(),
             roots: Takers { to: Vec::new() },
         };
         tree.roots = tree.takers(None)?;
@@ -106,13 +113,13 @@ impl<'a> Tree<'a> {
     fn who_takes(&self, at: Option<usize>) -> Vec<Taker> {
         let nodes = (0..self.plan.nodes.len()).filter(|n| self.plan.nodes[*n].from == at);
         let used = |n: &usize| self.leads_somewhere(*n);
-        let outputs = (0..self.plan.outputs.len()).filter(|o| self.plan.outputs[*o].node() == Some(at));
+        let outputs = (0..self.lines.len()).filter(|o| self.lines[*o].node() == Some(at));
         nodes.filter(used).map(Taker::Node).chain(outputs.map(Taker::Output)).collect()
     }
 
     /// A node that an output gave up while it was planned leads nowhere.
     fn leads_somewhere(&self, node: usize) -> bool {
-        self.plan.outputs.iter().any(|o| {
+        self.lines.iter().any(|o| {
             std::iter::successors(o.node().flatten(), |n| self.plan.nodes[*n].from).any(|n| n == node)
         })
     }

@@ -42,7 +42,7 @@ impl Room {
         let targets = plan.outputs.iter().enumerate().map(|(n, o)| target(&self.path(n), o.is_folder()));
         let made = run::run(demux.as_mut(), &plan, targets.collect(), &control).unwrap();
         let made: Vec<Made> = made.into_iter().map(|m| m.unwrap()).collect();
-        let is_film = |n: usize| recipes[n].video.is_some() || recipes[n].audio.is_some();
+        let is_film = |n: usize| plan.outputs[n].film().is_some();
         for (n, m) in made.iter().enumerate().filter(|(n, _)| is_film(*n)) {
             check::output(Box::new(File::open(self.path(n)).unwrap()), m, &Default::default())
                 .unwrap_or_else(|e| panic!("output {n}: {e}"));

@@ -94,6 +94,7 @@ pub struct Preset {
     pub thumbnails: Option<Thumbnails>,
     pub preview: Option<Preview>,
     pub waveform: Option<Waveform>,
+    pub stream: Option<Stream>,
     pub burn: Option<Vec<Burn>>,
     pub part: Option<Part>,
     pub transcript: Option<Transcript>,
@@ -145,6 +146,20 @@ pub struct Waveform {
     pub size: Option<String>,
     pub colour: Option<String>,
     pub ground: Option<String>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Stream {
+    pub segment: Option<String>,
+    pub rungs: Vec<Rung>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Rung {
+    pub fit: String,
+    pub bitrate: String,
 }
 
 #[derive(Debug, Deserialize)]

@@ -6,11 +6,15 @@
 
 use super::dir::Dir;
 use media::show;
+use rustix::event::{PollFd, PollFlags};
 use rustix::fs::{AtFlags, StatxFlags, statx};
+use rustix::time::Timespec;
 use serde::{Deserialize, Serialize};
-use std::io::{self, Read, Write};
+use std::fs::File;
+use std::io::{self, Read, Seek, Write};
 use std::os::unix::ffi::OsStringExt;
 use std::path::{Path, PathBuf};
+use std::sync::Mutex;
 
 /// The marker's name.
 pub const MARKER: &str = ".deft-porter-folder";
@@ -82,7 +86,39 @@ fn mount_of(dir: &Dir) -> Option<(Mount, String)> {
     if told.stx_mask & StatxFlags::MNT_ID.bits() == 0 {
         return None;
     }
-    find(&std::fs::read("/proc/self/mountinfo").ok()?, told.stx_mnt_id)
+    let mut table = TABLE.lock().unwrap_or_else(|e| e.into_inner());
+    let table = match &mut *table {
+        Some(table) => table,
+        none => none.insert(Table { file: File::open(MOUNTS).ok()?, text: Vec::new() }),
+    };
+    find(table.now()?, told.stx_mnt_id)
+}
+
+const MOUNTS: &str = "/proc/self/mountinfo";
+static TABLE: Mutex<Option<Table>> = Mutex::new(None);
+
+/// The table of mounts as it was read last. The system tells by poll(2) whether it changed since (proc(5)): it is read
+/// again only then.
+struct Table {
+    file: File,
+    text: Vec<u8>,
+}
+
+impl Table {
+    fn now(&mut self) -> Option<&[u8]> {
+        let changed = PollFlags::ERR | PollFlags::PRI;
+        let mut asked = [PollFd::new(&self.file, PollFlags::PRI)];
+        let now = Timespec { tv_sec: 0, tv_nsec: 0 };
+        // Where it cannot tell, it has changed.
+        let told = rustix::event::poll(&mut asked, Some(&now));
+        let is_old = told.is_err() || asked[0].revents().intersects(changed);
+        if is_old || self.text.is_empty() {
+            self.text.clear();
+            self.file.rewind().ok()?;
+            self.file.read_to_end(&mut self.text).ok()?;
+        }
+        Some(&self.text)
+    }
 }
 
 /// Where a folder lies in its file system, whatever it is mounted as: the device, and the path inside it. `canonical`

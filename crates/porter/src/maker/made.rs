@@ -29,17 +29,18 @@ pub fn reads_back(path: &Path, made: &Made, read: &AtomicU64) -> Result<()> {
     if !path.is_dir() {
         return file_reads_back(path, Some(made), read);
     }
-    let mut pictures = 0;
+    let mut good = 0;
     for (name, file) in files_of(path)? {
-        if is_picture(&name) {
-            file_reads_back(&file, None, read)?;
-            pictures += 1;
+        let film = made.inside.iter().find(|(n, _)| *n == name).map(|(_, made)| made);
+        if film.is_some() || is_picture(&name) {
+            file_reads_back(&file, film, read)?;
+            good += 1;
         }
     }
-    match pictures {
-        0 => Err(Error::Output("what was made does not read back: it has no files".into())),
-        _ => Ok(()),
+    if good == 0 || made.inside.iter().any(|(name, _)| !path.join(name).exists()) {
+        return Err(Error::Output("what was made does not read back: it lacks files".into()));
     }
+    Ok(())
 }
 
 fn is_picture(name: &str) -> bool {

@@ -6,6 +6,7 @@ use super::migrate::{NEWEST, migrate};
 use super::view::{Sql, View};
 use crate::clock::{self, Micros};
 use crate::error::{Error, Result};
+use rusqlite::config::DbConfig;
 use rusqlite::{Connection, OpenFlags, Transaction};
 use std::ops::Deref;
 use std::path::{Path, PathBuf};
@@ -58,6 +59,8 @@ impl Store {
             db.pragma_update(None, "synchronous", "FULL")?;
             db.pragma_update(None, "foreign_keys", true)?;
             db.set_prepared_statement_cache_capacity(64);
+            // The plan of a statement does not hang on the values it is asked for: none is made again for each.
+            db.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)?;
             // The log of a new store's making would be as large as the store.
             let found = migrate(db)?;
             db.pragma_update(None, "journal_mode", "WAL")?;

@@ -2,7 +2,7 @@
 //! what is left of it is a `Void` element.
 
 use crate::codec::Coded;
-use crate::container::wrap::{Ending, Mux, OutTrack, OutTrackKind, Sink};
+use crate::container::wrap::{Ending, Fragment, Mux, OutTrack, OutTrackKind, Sink};
 use crate::error::{Error, Result};
 use crate::track::{Codec, PcmLayout};
 use crate::units::{Time, rescale};
@@ -160,7 +160,7 @@ impl Mux for Writer {
         }
     }
 
-    fn finish(mut self: Box<Self>, endings: &[Ending]) -> Result<()> {
+    fn finish(mut self: Box<Self>, endings: &[Ending]) -> Result<Vec<Fragment>> {
         // What is left, in its order of time.
         let mut last: Vec<(usize, Coded)> = std::mem::take(&mut self.held)
             .into_iter()
@@ -208,7 +208,7 @@ impl Mux for Writer {
         self.out.seek(SeekFrom::Start(self.body - 8))?;
         self.out.write_all(&((end - self.body) | 1 << 56).to_be_bytes())?;
         self.out.flush()?;
-        Ok(())
+        Ok(Vec::new())
     }
 }
 

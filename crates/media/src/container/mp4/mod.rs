@@ -9,6 +9,7 @@ pub(crate) mod boxes;
 mod demux;
 mod edits;
 mod entry;
+pub mod fragment_mux;
 mod fragments;
 mod mux;
 mod tables;

@@ -6,7 +6,7 @@
 
 use super::boxes::Builder;
 use crate::codec::Coded;
-use crate::container::wrap::{Ending, Mux, OutTrack, OutTrackKind, Sink};
+use crate::container::wrap::{Ending, Fragment, Mux, OutTrack, OutTrackKind, Sink};
 use crate::error::{Error, Result};
 use crate::frame::Colour;
 use crate::units::{Ratio, common_scale, rescale};
@@ -18,7 +18,7 @@ const CHUNK_BYTES: usize = 1 << 20;
 const MDAT_HEADER: u64 = 16;
 
 #[derive(Default)]
-struct Tables {
+pub(super) struct Tables {
     /// (count, delta)
     times: Vec<(u32, u32)>,
     sizes: Vec<u32>,
@@ -93,6 +93,24 @@ impl Mp4Writer {
     }
 
     fn index(&self, endings: &[Ending]) -> Vec<u8> {
+        let (tracks, tables, created) = (&self.tracks, &self.tables, self.created.unwrap_or(0));
+        Index { tracks, tables, created, media_at: self.media_at, in_fragments: false }.bytes(endings)
+    }
+}
+
+/// What `moov` is written from.
+pub(super) struct Index<'a> {
+    pub tracks: &'a [OutTrack],
+    pub tables: &'a [Tables],
+    pub created: u64,
+    /// Where media data starts.
+    pub media_at: u64,
+    /// The packets stand in fragments behind it, and none in its tables (14496-12, 8.8).
+    pub in_fragments: bool,
+}
+
+impl Index<'_> {
+    pub fn bytes(&self, endings: &[Ending]) -> Vec<u8> {
         // A movie scale that holds every track's times exactly, if there is one.
         let scale = self.tracks.iter().try_fold(1, |s, t| common_scale(s, t.timescale)).unwrap_or(90_000);
         let ends: Vec<i64> = self
@@ -101,14 +119,15 @@ impl Mp4Writer {
             .zip(endings)
             .map(|(t, e)| e.start.ticks_at(scale) + rescale(e.length, t.timescale, scale))
             .collect();
-        let created = self.created.unwrap_or(0);
+        let created = self.created;
+        let whole = ends.iter().copied().max().unwrap_or(0) as u64;
         let mut b = Builder::new();
         b.put(b"moov", |b| {
             b.full(b"mvhd", 1, 0, |b| {
                 b.u64(created);
                 b.u64(created);
                 b.u32(scale);
-                b.u64(ends.iter().copied().max().unwrap_or(0) as u64);
+                b.u64(if self.in_fragments { 0 } else { whole });
                 b.u32(0x10000);
                 b.u16(0x100);
                 b.zeros(10);
@@ -117,7 +136,16 @@ impl Mp4Writer {
                 b.u32(self.tracks.len() as u32 + 1);
             });
             for (i, (track, ending)) in self.tracks.iter().zip(endings).enumerate() {
-                b.put(b"trak", |b| self.track(b, i, track, ending, scale, ends[i], created));
+                let end = if self.in_fragments { 0 } else { ends[i] };
+                b.put(b"trak", |b| self.track(b, i, track, ending, scale, end, created));
+            }
+            if self.in_fragments {
+                b.put(b"mvex", |b| {
+                    b.full(b"mehd", 1, 0, |b| b.u64(whole));
+                    for i in 0..self.tracks.len() {
+                        b.full(b"trex", 0, 0, |b| [i as u32 + 1, 1, 0, 0, 0].iter().for_each(|v| b.u32(*v)));
+                    }
+                });
             }
         });
         b.bytes
@@ -264,7 +292,7 @@ impl Mux for Mp4Writer {
         if full || t.open.len() >= CHUNK_BYTES { self.close_chunk(track) } else { Ok(()) }
     }
 
-    fn finish(mut self: Box<Self>, endings: &[Ending]) -> Result<()> {
+    fn finish(mut self: Box<Self>, endings: &[Ending]) -> Result<Vec<Fragment>> {
         for track in 0..self.tracks.len() {
             self.close_chunk(track)?;
         }
@@ -286,7 +314,7 @@ impl Mux for Mp4Writer {
         mdat.extend((self.media_len + MDAT_HEADER).to_be_bytes());
         self.out.write_all(&mdat)?;
         self.out.flush()?;
-        Ok(())
+        Ok(Vec::new())
     }
 }
 
@@ -302,7 +330,7 @@ fn index_room(t: &OutTrack) -> u64 {
 }
 
 /// A `free` box of `len` bytes in all (0, or 8 and more).
-fn filler(len: u64) -> Vec<u8> {
+pub(super) fn filler(len: u64) -> Vec<u8> {
     let mut out = Vec::with_capacity(len as usize);
     if len >= 8 {
         out.extend((len as u32).to_be_bytes());

@@ -2,7 +2,7 @@
 
 use crate::codec::Coded;
 use crate::codec::opus::Head;
-use crate::container::wrap::{Ending, Mux, OutTrack, OutTrackKind, Sink};
+use crate::container::wrap::{Ending, Fragment, Mux, OutTrack, OutTrackKind, Sink};
 use crate::error::{Error, Result};
 use std::io::SeekFrom;
 
@@ -88,13 +88,13 @@ impl Mux for Writer {
         Ok(())
     }
 
-    fn finish(mut self: Box<Self>, endings: &[Ending]) -> Result<()> {
+    fn finish(mut self: Box<Self>, endings: &[Ending]) -> Result<Vec<Fragment>> {
         // The last page says where the sound ends: what comes after is not heard.
         let end = endings.first().map_or(0, |e| e.skip + e.length);
         let end = end.clamp(self.granule, self.granule + self.waiting);
         self.turn(4, end)?;
         self.out.flush()?;
-        Ok(())
+        Ok(Vec::new())
     }
 }
 

@@ -1,7 +1,7 @@
 //! Writing WAVE, and RF64 (EBU Tech 3306) where 4 GB are not enough.
 
 use crate::codec::Coded;
-use crate::container::wrap::{Ending, Mux, OutTrack, OutTrackKind, Sink};
+use crate::container::wrap::{Ending, Fragment, Mux, OutTrack, OutTrackKind, Sink};
 use crate::error::{Error, Result};
 use crate::track::Codec;
 use std::io::SeekFrom;
@@ -64,7 +64,7 @@ impl Mux for Writer {
         Ok(())
     }
 
-    fn finish(mut self: Box<Self>, _endings: &[Ending]) -> Result<()> {
+    fn finish(mut self: Box<Self>, _endings: &[Ending]) -> Result<Vec<Fragment>> {
         if self.len % 2 == 1 {
             self.out.write_all(&[0])?;
         }
@@ -89,6 +89,6 @@ impl Mux for Writer {
             }
         }
         self.out.flush()?;
-        Ok(())
+        Ok(Vec::new())
     }
 }

@@ -11,7 +11,8 @@ use media::filter::audio::fade::Fade;
 use media::filter::video::{Burn, Deinterlacing, Fill, Kernel, Side};
 use media::recipe::{
     AudioCodec, AudioRecipe, BitRecipe, Deinterlace, Framing, Loudness, Moment, Part, PicturesKind,
-    PicturesRecipe, Recipe, StillChoice, StillRecipe, VideoCodec, VideoRecipe, WaveRecipe,
+    PicturesRecipe, Recipe, Rung, StillChoice, StillRecipe, StreamRecipe, VideoCodec, VideoRecipe,
+    WaveRecipe,
 };
 use media::timecode;
 use std::time::Duration;
@@ -33,6 +34,7 @@ pub fn recipe(c: &mut Checker<'_>, here: &At, p: &raw::Preset) -> Recipe {
         still: p.still.as_ref().map(|s| still(c, &key(here, "still"), s)),
         pictures,
         waveform: p.waveform.as_ref().map(|w| waveform(c, &key(here, "waveform"), w)),
+        stream: p.stream.as_ref().map(|s| stream(c, here, p, s)),
         part: p.part.as_ref().map(|x| part(c, &key(here, "part"), x)),
     }
 }
@@ -128,6 +130,47 @@ fn waveform(c: &mut Checker<'_>, here: &At, w: &raw::Waveform) -> WaveRecipe {
         height: height.max(1),
         colour: colour("colour", &w.colour, [79, 140, 201]),
         ground: colour("ground", &w.ground, [255, 255, 255]),
+    }
+}
+
+const SEGMENTS: std::ops::RangeInclusive<u128> = 1000..=20_000;
+
+fn stream(c: &mut Checker<'_>, preset: &At, p: &raw::Preset, s: &raw::Stream) -> StreamRecipe {
+    let here = &key(preset, "stream");
+    let segment = c.duration(key(here, "segment"), s.segment.as_deref(), "4 s", MS);
+    if !SEGMENTS.contains(&segment.as_millis()) {
+        let found = format!("\"{}\"", s.segment.as_deref().unwrap_or_default());
+        c.fault(key(here, "segment"), found, "\"1 s\" to \"20 s\"");
+    }
+    if s.rungs.is_empty() || s.rungs.len() > 12 {
+        c.fault(key(here, "rungs"), format!("{} rungs", s.rungs.len()), "1 to 12");
+    }
+    if p.container.is_some() {
+        c.fault(key(preset, "container"), "'container' beside 'stream'", "none: a stream has its own files");
+    }
+    if let Some(codec) = p.audio.as_ref().and_then(|a| a.codec.as_deref()).filter(|c| *c != "aac") {
+        c.fault(key(&key(preset, "audio"), "codec"), format!("\"{codec}\" in a stream"), "\"aac\"");
+    }
+    let rungs = s.rungs.iter().enumerate().map(|(n, r)| {
+        let mut here = key(here, "rungs");
+        here.push(Step::Index(n));
+        let fit = c.size(key(&here, "fit"), Some(&r.fit));
+        let bits = bitrate(c, key(&here, "bitrate"), &r.bitrate);
+        Rung { fit, bits }
+    });
+    let rungs = rungs.collect();
+    StreamRecipe { segment_ms: segment.as_millis().min(u32::MAX.into()) as u32, rungs }
+}
+
+/// Of pictures.
+fn bitrate(c: &mut Checker<'_>, path: At, text: &str) -> u32 {
+    match values::bitrate(text) {
+        Some(n) if (Rate::MIN_AVERAGE..=Rate::MAX_AVERAGE).contains(&n) => n,
+        _ => {
+            let wanted = "a rate such as \"2.5 Mbit/s\", from \"32 kbit/s\" to \"200 Mbit/s\"";
+            c.fault(path, format!("\"{text}\""), wanted);
+            Rate::MIN_AVERAGE
+        }
     }
 }
 
@@ -234,6 +277,9 @@ pub fn extension(c: &mut Checker<'_>, here: &At, r: &Recipe) -> &'static str {
     if r.waveform.is_some() {
         return "png";
     }
+    if r.stream.is_some() {
+        return "";
+    }
     let (video, audio) = (r.video.as_ref().map(|v| v.codec), r.audio.as_ref().map(|a| a.codec));
     match wrap::wrapper(r.wrap, video, audio) {
         Ok(w) if video.is_some() => w.extension,
@@ -326,17 +372,7 @@ fn video(c: &mut Checker<'_>, here: &At, v: &raw::Video) -> VideoRecipe {
             c.fault(key(here, "bitrate"), "'bitrate' beside 'quantiser'", "one of the two");
             BitRecipe::Quantiser(Rate::MIN_QUANTISER)
         }
-        (None, Some(text)) => match values::bitrate(text) {
-            Some(n) if (Rate::MIN_AVERAGE..=Rate::MAX_AVERAGE).contains(&n) => BitRecipe::Average(n),
-            _ => {
-                c.fault(
-                    key(here, "bitrate"),
-                    format!("\"{text}\""),
-                    "a rate such as \"2.5 Mbit/s\", from \"32 kbit/s\" to \"200 Mbit/s\"",
-                );
-                BitRecipe::Average(Rate::MIN_AVERAGE)
-            }
-        },
+        (None, Some(text)) => BitRecipe::Average(bitrate(c, key(here, "bitrate"), text)),
         (q, None) => {
             let (least, most) = (Rate::MIN_QUANTISER.into(), Rate::MAX_QUANTISER.into());
             BitRecipe::Quantiser(c.number(key(here, "quantiser"), q.unwrap_or(26), least, most) as u8)

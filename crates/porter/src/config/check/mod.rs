@@ -394,9 +394,12 @@ fn preset(c: &mut Checker<'_>, here: &At, p: &raw::Preset, services: &[Service],
         ("thumbnails", p.thumbnails.is_some()),
         ("preview", p.preview.is_some()),
         ("waveform", p.waveform.is_some()),
+        ("stream", p.stream.is_some()),
     ];
     let mut asked = kinds.iter().filter(|(_, there)| *there).map(|(name, _)| *name);
-    let (first, film) = (asked.next(), p.video.is_some() || p.audio.is_some());
+    // A stream has sound beside its rungs.
+    let with_sound = p.audio.is_some() && p.stream.is_none();
+    let (first, film) = (asked.next(), p.video.is_some() || with_sound);
     if let Some(second) = asked.next().or(first.filter(|_| film)) {
         let found = format!("'{second}' beside another kind of output");
         c.fault(

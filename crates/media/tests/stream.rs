@@ -1,0 +1,109 @@
+//! Streams: several sizes cut at the same moments, with their playlists.
+
+mod room;
+
+use media::container::{self, Demux};
+use media::recipe::*;
+use media::testkit::Clip;
+use media::units::Ratio;
+use room::Room;
+use rstest::rstest;
+use std::fs::File;
+use std::path::Path;
+
+fn stream(rungs: &[(u32, u32)], sound: bool) -> Recipe {
+    let rungs = rungs.iter().map(|&fit| Rung { fit, bits: 400_000 }).collect();
+    Recipe {
+        stream: Some(StreamRecipe { segment_ms: 2000, rungs }),
+        audio: sound.then(AudioRecipe::default),
+        ..Recipe::default()
+    }
+}
+
+fn names(folder: &Path) -> Vec<String> {
+    let mut all: Vec<String> =
+        std::fs::read_dir(folder).unwrap().map(|e| e.unwrap().file_name().into_string().unwrap()).collect();
+    all.sort();
+    all
+}
+
+/// Byte ranges and lengths of a playlist.
+fn fragments(playlist: &Path) -> Vec<(u64, u64, f64)> {
+    let text = std::fs::read_to_string(playlist).unwrap();
+    let lines: Vec<&str> = text.lines().collect();
+    assert_eq!((lines[0], lines[lines.len() - 1]), ("#EXTM3U", "#EXT-X-ENDLIST"));
+    let each = lines.windows(2).filter_map(|w| {
+        let seconds = w[0].strip_prefix("#EXTINF:")?.strip_suffix(',')?.parse().unwrap();
+        let (bytes, at) = w[1].strip_prefix("#EXT-X-BYTERANGE:")?.split_once('@')?;
+        Some((at.parse().unwrap(), bytes.parse().unwrap(), seconds))
+    });
+    each.collect()
+}
+
+#[rstest]
+#[case::constant(Ratio { num: 25, den: 1 }, 130)]
+#[case::ntsc(Ratio { num: 30_000, den: 1001 }, 200)]
+fn rungs_are_cut_at_the_same_moments_and_the_lists_cover_every_byte(
+    #[case] rate: Ratio,
+    #[case] frames: u32,
+) {
+    let room = Room::with(&Clip { width: 320, height: 180, rate, frames, ..Clip::default() });
+    let made = room.make(&[stream(&[(640, 360), (320, 180), (160, 90)], true)]);
+    let folder = room.path(0);
+    let want = "manifest.mpd master.m3u8 sound-1.m3u8 sound-1.mp4 video-180.m3u8 video-180.mp4 video-90.m3u8 video-90.mp4";
+    assert_eq!(names(&folder).join(" "), want);
+    assert!(made[0].notes[0].contains("no smaller than the source"), "{:?}", made[0].notes);
+    assert_eq!((made[0].size, made[0].frames), (Some((320, 180)), u64::from(frames)));
+    let mut cuts = Vec::new();
+    for name in ["video-180", "video-90", "sound-1"] {
+        let all = fragments(&folder.join(format!("{name}.m3u8")));
+        let mut at = 2048;
+        for (from, bytes, _) in &all {
+            assert_eq!(*from, at, "{name}");
+            at += bytes;
+        }
+        assert_eq!(at, std::fs::metadata(folder.join(format!("{name}.mp4"))).unwrap().len(), "{name}");
+        // Each fragment by itself, behind the head, is a file that can be read.
+        let bytes = std::fs::read(folder.join(format!("{name}.mp4"))).unwrap();
+        for (from, len, seconds) in &all {
+            let mut one = bytes[..2048].to_vec();
+            one.extend(&bytes[*from as usize..(*from + *len) as usize]);
+            let mut demux = container::open(Box::new(std::io::Cursor::new(one))).unwrap();
+            let scale = f64::from(demux.tracks()[0].timescale);
+            let first = demux.next_packet().unwrap().unwrap();
+            assert!(first.key, "{name}");
+            let mut length = first.duration as f64 + f64::from(first.trim_start);
+            while let Some(p) = demux.next_packet().unwrap() {
+                length += p.duration as f64;
+            }
+            assert!(
+                name.starts_with("sound") || (length / scale - seconds).abs() < 0.001,
+                "{name}: {length}"
+            );
+        }
+        if name.starts_with("video") {
+            cuts.push(all.iter().map(|f| f.2).collect::<Vec<_>>());
+        }
+    }
+    assert_eq!(cuts[0], cuts[1]);
+    let whole: f64 = cuts[0].iter().sum();
+    assert!((whole - f64::from(frames) / rate.value()).abs() < 0.001 && cuts[0].len() > 2, "{cuts:?}");
+    let manifest = std::fs::read_to_string(folder.join("manifest.mpd")).unwrap();
+    assert_eq!(
+        manifest.matches("<SegmentURL ").count(),
+        cuts[0].len() * 2 + fragments(&folder.join("sound-1.m3u8")).len()
+    );
+}
+
+#[test]
+fn a_film_without_sound_becomes_a_stream_of_pictures() {
+    let room = Room::with(&Clip::default());
+    let silent = Recipe { video: Some(VideoRecipe::default()), ..Recipe::default() };
+    room.make(&[silent]);
+    std::fs::rename(room.path(0), &room.source).unwrap();
+    room.make(&[stream(&[(160, 0)], true)]);
+    let master = std::fs::read_to_string(room.path(0).join("master.m3u8")).unwrap_or_default();
+    assert!(master.contains("video-90.m3u8") && !master.contains("AUDIO"), "{master}");
+    let demux = container::open(Box::new(File::open(room.path(0).join("video-90.mp4")).unwrap())).unwrap();
+    assert_eq!(demux.tracks().len(), 1);
+}
