@@ -229,6 +229,8 @@ t.addEventListener('load', () => say({cues: [...t.track.cues].map(c => [c.startT
 #[case("sound-master", "wav", (0, 0))]
 #[case("speech", "opus", (0, 0))]
 #[case("review", "mp4", (320, 180))]
+#[case("podcast-mp3", "mp3", (0, 0))]
+#[case("sound-archive", "flac", (0, 0))]
 fn presets_play_in_chromium(#[case] preset: &str, #[case] extension: &str, #[case] size: (u64, u64)) {
     let desk = tempfile::tempdir().unwrap();
     std::fs::write(desk.path().join("clip.mp4"), make_clip(&Clip { frames: 75, ..Clip::default() })).unwrap();

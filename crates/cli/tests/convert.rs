@@ -190,6 +190,8 @@ fn stopping_leaves_nothing() {
 #[case("sound-master", "wav", "wave")]
 #[case("speech", "opus", "mutagen")]
 #[case("podcast", "m4a", "mutagen")]
+#[case("podcast-mp3", "mp3", "mutagen")]
+#[case("sound-archive", "flac", "mutagen")]
 fn sound_files_read_elsewhere(#[case] preset: &str, #[case] extension: &str, #[case] reader: &str) {
     let desk = desk();
     assert!(

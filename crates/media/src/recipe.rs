@@ -216,6 +216,10 @@ pub enum AudioCodec {
     #[default]
     Aac,
     Opus,
+    Mp3,
+    /// Whole numbers of 16 or 24 bits, packed without loss.
+    Flac16,
+    Flac24,
     Pcm16,
     Pcm24,
 }

@@ -136,7 +136,7 @@ fn a_problem_is_told_with_its_place(
 )]
 #[case::sound_codec(
     "[preset.audio]",
-    "[preset.audio]\ncodec = \"mp3\"",
+    "[preset.audio]\ncodec = \"ac3\"",
     "preset[0].audio.codec",
     "\"pcm24\""
 )]
@@ -193,7 +193,7 @@ fn a_problem_is_told_with_its_place(
     "preset[0].part.to",
     "behind 'from'"
 )]
-#[case::container("[preset.video]", "container = \"mov\"\n[preset.video]", "preset[0].container", "\"webm\"")]
+#[case::container("[preset.video]", "container = \"mxf\"\n[preset.video]", "preset[0].container", "\"webm\"")]
 #[case::does_not_hold(
     "[preset.video]",
     "container = \"webm\"\n[preset.video]",
@@ -217,6 +217,8 @@ fn a_preset_takes_no_other_values(
 #[rstest]
 #[case("codec = \"vp9\"", "codec = \"opus\"", None, "webm")]
 #[case("codec = \"h264\"", "codec = \"opus\"", None, "mkv")]
+#[case("codec = \"h264\"", "codec = \"pcm24\"", Some("mov"), "mov")]
+#[case("codec = \"vp9\"", "codec = \"flac24\"", None, "mkv")]
 #[case("codec = \"vp9\"", "codec = \"pcm24\"\nchannels = 8", Some("mkv"), "mkv")]
 #[case("framing = \"crop\"\nkernel = \"lanczos\"", "loudness = -23.0\ntrue_peak = -2", None, "mp4")]
 #[case("framing = \"pad\"\nfill = \"#ffcc00\"", "rate = 48000", Some("mp4"), "mp4")]

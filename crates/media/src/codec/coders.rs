@@ -1,7 +1,7 @@
 //! The table of encoders: one row says what an encoder takes and how it is begun. To add one: a file here that implements
 //! [`EncodeVideo`] or [`EncodeAudio`], a name in the recipe, and a row.
 
-use super::{EncodeAudio, EncodeVideo, PictureForm, aac, h264, opus, pcm, vpx};
+use super::{EncodeAudio, EncodeVideo, PictureForm, aac, flac_encode, h264, mp3_encode, opus, pcm, vpx};
 use crate::error::{Error, Result};
 use crate::recipe::{AudioCodec, BitRecipe, VideoCodec};
 use crate::track::{Codec, PcmKind, PcmLayout};
@@ -96,6 +96,36 @@ pub static AUDIO_CODERS: &[AudioCoder] = &[
         frame: opus::FRAME,
         has_bits: true,
         open: |f| Ok(Box::new(opus::Encoder::new(f.channels, f.bits)?)),
+    },
+    AudioCoder {
+        codec: AudioCodec::Mp3,
+        name: "MP3",
+        coded: Codec::MpegAudio(3),
+        rates: &mp3_encode::RATES,
+        most_channels: 2,
+        frame: mp3_encode::FRAME,
+        has_bits: true,
+        open: |f| Ok(Box::new(mp3_encode::Encoder::new(f.rate, f.channels, f.bits)?)),
+    },
+    AudioCoder {
+        codec: AudioCodec::Flac16,
+        name: "FLAC 16-bit",
+        coded: Codec::Flac,
+        rates: &[],
+        most_channels: 8,
+        frame: flac_encode::FRAME,
+        has_bits: false,
+        open: |f| Ok(Box::new(flac_encode::Encoder::new(16, f.rate, f.channels)?)),
+    },
+    AudioCoder {
+        codec: AudioCodec::Flac24,
+        name: "FLAC 24-bit",
+        coded: Codec::Flac,
+        rates: &[],
+        most_channels: 8,
+        frame: flac_encode::FRAME,
+        has_bits: false,
+        open: |f| Ok(Box::new(flac_encode::Encoder::new(24, f.rate, f.channels)?)),
     },
     AudioCoder {
         codec: AudioCodec::Pcm16,

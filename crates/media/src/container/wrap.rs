@@ -1,7 +1,7 @@
 //! Writing: what a writer of a container is, and the table of those there are. To add one: a file beside the container's
 //! reader with a type that implements [`Mux`], and a row in [`WRAPPERS`].
 
-use super::{mkv, mp4, ogg, wav};
+use super::{mkv, mp4, ogg, sound, wav};
 use crate::codec::Coded;
 use crate::error::{Error, Result};
 use crate::frame::Colour;
@@ -115,6 +115,10 @@ pub enum Wrap {
     Webm,
     Wav,
     Ogg,
+    Mov,
+    Flac,
+    Mp3,
+    Aiff,
 }
 
 /// Begins a file with these tracks.
@@ -172,12 +176,31 @@ pub static WRAPPERS: &[Wrapper] = &[
         extension: "mkv",
         sound_extension: "mka",
         video: &[VideoCodec::H264, VideoCodec::Vp9],
-        audio: &[AudioCodec::Opus, AudioCodec::Pcm16, AudioCodec::Pcm24],
+        audio: &[
+            AudioCodec::Opus,
+            AudioCodec::Flac16,
+            AudioCodec::Flac24,
+            AudioCodec::Pcm16,
+            AudioCodec::Pcm24,
+        ],
         turns: false,
         starts: true,
         timecode: false,
         most_sounds: 32,
         open: |sink, tracks| Ok(Box::new(mkv::Writer::new(sink, tracks, "matroska")?)),
+    },
+    Wrapper {
+        wrap: Wrap::Mov,
+        name: "mov",
+        extension: "mov",
+        sound_extension: "mov",
+        video: &[VideoCodec::H264],
+        audio: &[AudioCodec::Aac, AudioCodec::Pcm16, AudioCodec::Pcm24],
+        turns: true,
+        starts: true,
+        timecode: true,
+        most_sounds: 32,
+        open: |sink, tracks| Ok(Box::new(mp4::Mp4Writer::quicktime(sink, tracks)?)),
     },
     Wrapper {
         wrap: Wrap::Wav,
@@ -204,6 +227,45 @@ pub static WRAPPERS: &[Wrapper] = &[
         timecode: false,
         most_sounds: 1,
         open: |sink, tracks| Ok(Box::new(ogg::Writer::new(sink, &tracks)?)),
+    },
+    Wrapper {
+        wrap: Wrap::Flac,
+        name: "flac",
+        extension: "flac",
+        sound_extension: "flac",
+        video: &[],
+        audio: &[AudioCodec::Flac16, AudioCodec::Flac24],
+        turns: false,
+        starts: false,
+        timecode: false,
+        most_sounds: 1,
+        open: |sink, _| Ok(Box::new(sound::mux::Plain::flac(sink)?)),
+    },
+    Wrapper {
+        wrap: Wrap::Mp3,
+        name: "mp3",
+        extension: "mp3",
+        sound_extension: "mp3",
+        video: &[],
+        audio: &[AudioCodec::Mp3],
+        turns: false,
+        starts: false,
+        timecode: false,
+        most_sounds: 1,
+        open: |sink, _| Ok(Box::new(sound::mux::Plain::mp3(sink)?)),
+    },
+    Wrapper {
+        wrap: Wrap::Aiff,
+        name: "aiff",
+        extension: "aiff",
+        sound_extension: "aiff",
+        video: &[],
+        audio: &[AudioCodec::Pcm16, AudioCodec::Pcm24],
+        turns: false,
+        starts: false,
+        timecode: false,
+        most_sounds: 1,
+        open: |sink, tracks| Ok(Box::new(sound::mux::Aiff::new(sink, &tracks)?)),
     },
 ];
 
@@ -245,10 +307,10 @@ pub fn wrapper(
             format!("\"{}\" does not hold {}", w.name, words(video, audio)),
         ));
     }
-    // A file of sound alone goes into the plainest that holds it.
+    // A file of sound alone goes into one for sound alone, if there is one that holds it.
     let mut all: Vec<&'static Wrapper> = WRAPPERS.iter().collect();
     if video.is_none() {
-        all.reverse();
+        all.sort_by_key(|w| !w.video.is_empty());
     }
     all.into_iter()
         .find(|w| takes(w))

@@ -248,8 +248,22 @@ fn track(b: &mut Vec<u8>, number: u64, t: &OutTrack, e: &Ending) {
                 Codec::Pcm(PcmLayout { bits, .. }) => Some(*bits),
                 _ => None,
             };
-            text(b, 0x86, if bits.is_some() { "A_PCM/INT/LIT" } else { "A_OPUS" });
-            if bits.is_none() {
+            let is_flac = t.codec == Codec::Flac;
+            text(
+                b,
+                0x86,
+                if bits.is_some() {
+                    "A_PCM/INT/LIT"
+                } else if is_flac {
+                    "A_FLAC"
+                } else {
+                    "A_OPUS"
+                },
+            );
+            if is_flac {
+                // The beginning of a FLAC file, with its one block of descriptions.
+                private.splice(0..0, *b"fLaC\x80\0\0\x22");
+            } else if bits.is_none() {
                 unsigned(b, 0x56aa, nanoseconds(e.skip));
                 unsigned(b, 0x56bb, 80_000_000);
             } else {

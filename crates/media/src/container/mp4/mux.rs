@@ -9,6 +9,7 @@ use crate::codec::Coded;
 use crate::container::wrap::{Ending, Fragment, Mux, OutTrack, OutTrackKind, Sink};
 use crate::error::{Error, Result};
 use crate::frame::Colour;
+use crate::track::{Codec, PcmLayout};
 use crate::units::{Ratio, common_scale, rescale};
 use std::io::SeekFrom;
 
@@ -22,6 +23,8 @@ pub(super) struct Tables {
     /// (count, delta)
     times: Vec<(u32, u32)>,
     sizes: Vec<u32>,
+    /// All of one size, and how many, where no sizes are listed.
+    uniform: Option<(u32, u32)>,
     sync: Vec<u32>,
     /// Offset from the start of the media data, and how many packets.
     chunks: Vec<(u64, u32)>,
@@ -44,12 +47,27 @@ pub struct Mp4Writer {
 
 impl Mp4Writer {
     /// `created`: seconds since 1904, for the header.
-    pub fn new(mut out: Box<dyn Sink>, tracks: Vec<OutTrack>, created: Option<u64>) -> Result<Self> {
+    pub fn new(out: Box<dyn Sink>, tracks: Vec<OutTrack>, created: Option<u64>) -> Result<Self> {
+        Self::branded(out, tracks, created, b"mp42", b"mp42isomavc1")
+    }
+
+    /// The older form of the same (Apple, QuickTime File Format), which holds uncompressed sound as well.
+    pub fn quicktime(out: Box<dyn Sink>, tracks: Vec<OutTrack>) -> Result<Self> {
+        Self::branded(out, tracks, None, b"qt  ", b"qt  ")
+    }
+
+    fn branded(
+        mut out: Box<dyn Sink>,
+        tracks: Vec<OutTrack>,
+        created: Option<u64>,
+        brand: &[u8; 4],
+        compatible: &[u8],
+    ) -> Result<Self> {
         let mut head = Builder::new();
         head.put(b"ftyp", |b| {
-            b.raw(b"mp42");
+            b.raw(brand);
             b.u32(0);
-            b.raw(b"mp42isomavc1");
+            b.raw(compatible);
         });
         let head = head.bytes;
         let room = tracks.iter().map(index_room).sum::<u64>() + 512;
@@ -61,6 +79,33 @@ impl Mp4Writer {
         out.seek(SeekFrom::Start(media_at))?;
         let tables = tracks.iter().map(|_| Tables::default()).collect();
         Ok(Mp4Writer { out, tracks, tables, created, head, media_at, media_len: 0 })
+    }
+
+    /// Uncompressed sound: every sample of all channels is one of the table's, all of one size.
+    fn write_pcm(&mut self, track: usize, layout: PcmLayout, packet: &Coded) -> Result<()> {
+        let channels = match self.tracks[track].kind {
+            OutTrackKind::Audio { channels, .. } => u32::from(channels),
+            _ => 1,
+        };
+        let t = &mut self.tables[track];
+        let frame = channels * u32::from(layout.bytes);
+        let count = packet.data.len() as u32 / frame.max(1);
+        match t.times.last_mut() {
+            Some((n, _)) => *n += count,
+            None => t.times.push((count, 1)),
+        }
+        t.uniform = Some((frame, t.uniform.map_or(0, |(_, n)| n) + count));
+        t.ticks += i64::from(count);
+        let from = t.open.len();
+        t.open.extend_from_slice(&packet.data);
+        if layout.bytes > 2 {
+            // Its code in the table says: high byte first.
+            t.open[from..].chunks_exact_mut(layout.bytes.into()).for_each(|s| s.reverse());
+        }
+        t.open_count += count;
+        t.open_ticks += i64::from(count);
+        let full = t.open_ticks * CHUNK_PARTS_OF_A_SECOND >= i64::from(self.tracks[track].timescale);
+        if full || t.open.len() >= CHUNK_BYTES { self.close_chunk(track) } else { Ok(()) }
     }
 
     fn close_chunk(&mut self, track: usize) -> Result<()> {
@@ -271,6 +316,9 @@ impl Index<'_> {
 
 impl Mux for Mp4Writer {
     fn write(&mut self, track: usize, packet: &Coded) -> Result<()> {
+        if let Some(layout) = pcm(&self.tracks[track]) {
+            return self.write_pcm(track, layout, packet);
+        }
         let t = &mut self.tables[track];
         let size =
             u32::try_from(packet.data.len()).map_err(|_| Error::limit("MP4", "a packet of 4 GiB or more"))?;
@@ -315,6 +363,14 @@ impl Mux for Mp4Writer {
         self.out.write_all(&mdat)?;
         self.out.flush()?;
         Ok(Vec::new())
+    }
+}
+
+/// The layout of a track of uncompressed sound.
+fn pcm(track: &OutTrack) -> Option<PcmLayout> {
+    match track.codec {
+        Codec::Pcm(layout) => Some(layout),
+        _ => None,
     }
 }
 
@@ -369,11 +425,18 @@ impl Tables {
                 b.u32(1);
             }
         });
-        b.full(b"stsz", 0, 0, |b| {
-            b.u32(0);
-            b.u32(self.sizes.len() as u32);
-            self.sizes.iter().for_each(|n| b.u32(*n));
-        });
+        if let Some((size, count)) = self.uniform {
+            b.full(b"stsz", 0, 0, |b| {
+                b.u32(size);
+                b.u32(count);
+            });
+        } else {
+            b.full(b"stsz", 0, 0, |b| {
+                b.u32(0);
+                b.u32(self.sizes.len() as u32);
+                self.sizes.iter().for_each(|n| b.u32(*n));
+            });
+        }
         let furthest = self.chunks.last().map_or(0, |c| c.0) + media_at;
         let wide = u32::try_from(furthest).is_err();
         b.full(if wide { b"co64" } else { b"stco" }, 0, 0, |b| {
@@ -437,6 +500,18 @@ fn sample_entry(b: &mut Builder, track: &OutTrack, setup: &[u8]) {
                 });
             }
         }),
+        OutTrackKind::Audio { rate, channels, .. } if pcm(track).is_some() => {
+            let deep = pcm(track).is_some_and(|l| l.bytes > 2);
+            b.put(if deep { b"in24" } else { b"sowt" }, |b| {
+                b.zeros(6);
+                b.u16(1);
+                b.zeros(8);
+                b.u16(*channels);
+                b.u16(16);
+                b.u32(0);
+                b.u32(if *rate < 0x10000 { rate << 16 } else { 0 });
+            })
+        }
         OutTrackKind::Audio { rate, channels, bits } => b.put(b"mp4a", |b| {
             b.zeros(6);
             b.u16(1);
@@ -482,7 +557,6 @@ fn sample_entry(b: &mut Builder, track: &OutTrack, setup: &[u8]) {
 mod tests {
     use super::*;
     use crate::container::{self, Demux};
-    use crate::track::Codec;
     use crate::units::Time;
     use rstest::rstest;
     use std::io::Seek;

@@ -7,4 +7,5 @@ pub mod flac;
 pub(crate) mod frames;
 pub mod id3;
 pub mod mpeg;
+pub mod mux;
 pub(crate) mod samples;

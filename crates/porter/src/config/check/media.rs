@@ -408,6 +408,9 @@ fn audio(c: &mut Checker<'_>, here: &At, a: &raw::Audio) -> AudioRecipe {
     let codecs = [
         ("aac", AudioCodec::Aac),
         ("opus", AudioCodec::Opus),
+        ("mp3", AudioCodec::Mp3),
+        ("flac16", AudioCodec::Flac16),
+        ("flac24", AudioCodec::Flac24),
         ("pcm16", AudioCodec::Pcm16),
         ("pcm24", AudioCodec::Pcm24),
     ];
