@@ -277,6 +277,9 @@ pub struct Transcribe {
     pub token_file: Option<PathBuf>,
     #[command(flatten)]
     pub house: NamedHouse,
+    /// Print what was heard and written as a line of JSON for each file
+    #[arg(long)]
+    pub json: bool,
     /// Print the JSON schema of a transcript
     #[arg(long, exclusive = true)]
     pub schema: bool,

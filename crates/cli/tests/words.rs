@@ -34,7 +34,12 @@ fn a_file_is_transcribed_into_every_form_and_read_by_others() {
     let said = std::fs::read_to_string(file("txt")).unwrap();
     assert!(said.starts_with("Unless to be rather cold-hearted and rather selfish"), "{said}");
     // A second time: nothing is overwritten, and the forms keep one name.
-    assert!(porter(&[&args[..], &["--as", "txt,srt"]].concat()).status.success());
+    let again = porter(&[&args[..], &["--as", "txt,srt", "--json"]].concat());
+    assert!(again.status.success());
+    let told: serde_json::Value = serde_json::from_slice(&again.stdout).unwrap();
+    assert_eq!((told["what"].as_str(), told["words"].as_u64()), (Some("heard"), Some(12)), "{told}");
+    let written = told["written"].as_array().unwrap();
+    assert!(written.len() == 2 && written.iter().all(|p| Path::new(p.as_str().unwrap()).exists()), "{told}");
     assert_eq!(names(dir.path()).iter().filter(|n| n.contains("_2.")).count(), 2);
 
     let schema = published("transcript.json", &["transcribe", "--schema"]);

@@ -107,3 +107,31 @@ fn a_film_without_sound_becomes_a_stream_of_pictures() {
     let demux = container::open(Box::new(File::open(room.path(0).join("video-90.mp4")).unwrap())).unwrap();
     assert_eq!(demux.tracks().len(), 1);
 }
+
+/// Cuts in the film must not move the cuts of the segments: a player changes sizes at any of them.
+#[test]
+fn cuts_of_the_film_do_not_move_the_segments() {
+    let room = Room::with(&Clip::default());
+    let mut bytes = b"YUV4MPEG2 W320 H180 F25:1 Ip A1:1 C420jpeg\n".to_vec();
+    let mut seed = 7u32;
+    for n in 0..200u32 {
+        // Another picture every 33: noise that nothing before it foretells.
+        if n.is_multiple_of(33) {
+            seed = n + 7;
+        }
+        let mut value = seed;
+        bytes.extend(b"FRAME\n");
+        bytes.extend((0..320 * 180).map(|_| {
+            value = value.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+            (value >> 25) as u8 + 60
+        }));
+        bytes.extend([128; 160 * 90 * 2]);
+    }
+    std::fs::write(&room.source, bytes).unwrap();
+    room.make(&[stream(&[(320, 180), (160, 90)], false)]);
+    for name in ["video-180", "video-90"] {
+        let cuts: Vec<f64> =
+            fragments(&room.path(0).join(format!("{name}.m3u8"))).iter().map(|f| f.2).collect();
+        assert_eq!(cuts, [2.0, 2.0, 2.0, 2.0], "{name}");
+    }
+}

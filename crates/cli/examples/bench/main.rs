@@ -501,7 +501,13 @@ fn work(path: &Path) -> Result<bare::Work, Anyhow> {
         pictures: Vec::new(),
         sound: Vec::new(),
         sound_setup: d.tracks()[1].setup.clone(),
-        form: PictureForm { width: FIT.0, height: FIT.1, rate: v.rate.ok_or("no rate")?, colour: v.colour },
+        form: PictureForm {
+            width: FIT.0,
+            height: FIT.1,
+            rate: v.rate.ok_or("no rate")?,
+            colour: v.colour,
+            steady_keys: false,
+        },
         quantiser: QUANTISER,
         key_every: 50,
     };

@@ -61,7 +61,9 @@ const SAMPLES: &[Sample] = &[
             ("editors", "warden-interview.vtt"),
             ("editors", "warden-interview.json"),
             ("editors", "warden-interview.html"),
-            ("editors", "warden-interview.summary.html")
+            ("editors", "warden-interview.summary.html"),
+            ("editors", "warden-interview_sheet.jpg"),
+            ("archive", "warden-interview_stream")
         ])
     ),
     sample!("dawn-north-sluice.wav", Wanted::Delivered(&[("editors", "dawn-north-sluice_listen.m4a")])),
@@ -277,6 +279,23 @@ fn words_in(path: &Path) -> Option<std::result::Result<String, String>> {
     Some(held().map_err(|e| e.to_string()))
 }
 
+/// What a stream holds: every film in it is read, and its lists are there.
+fn folder_of(path: &Path) -> std::result::Result<String, String> {
+    let (mut files, mut bytes, mut films) = (0, 0, 0);
+    for entry in std::fs::read_dir(path).map_err(|e| e.to_string())?.flatten() {
+        (files, bytes) = (files + 1, bytes + entry.metadata().map_or(0, |m| m.len()));
+        if entry.path().extension().is_some_and(|e| e == "mp4") {
+            let facts = porter::jobs::facts_of(&entry.path()).map_err(|e| e.to_string())?;
+            films += usize::from(facts.damage.is_none());
+        }
+    }
+    let lists = ["master.m3u8", "manifest.mpd"].iter().all(|l| path.join(l).exists());
+    if !lists || films == 0 {
+        return Err(format!("{} is no whole stream", media::show::path(path)));
+    }
+    Ok(format!("{films} tracks in {files} files, {}", ui::bytes(bytes)))
+}
+
 fn delivered(
     house: &House,
     job: &JobStatus,
@@ -290,6 +309,9 @@ fn delivered(
         .find(|o| o.deliveries.iter().any(|d| d.place == place && d.name == name && d.delivered.is_some()));
     let recorded = recorded.ok_or_else(|| format!("{place}: {name} was not delivered"))?;
     let path = house.place(place).map(|p| p.folder.join(name)).ok_or("no such place")?;
+    if path.is_dir() {
+        return folder_of(&path).map(|what| format!("{place:<8} {name:<36} {what}"));
+    }
     let digest = porter::files::copy::digest(&path, true).map_err(|e| e.to_string())?;
     if recorded.checksum.as_deref() != Some(&digest) {
         return Err(format!("{place}: {name} has another checksum than was recorded"));
@@ -299,6 +321,7 @@ fn delivered(
     }
     let facts = porter::jobs::facts_of(&path).map_err(|e| e.to_string())?;
     if let (Some(a), Some(b)) = (source.picture(), facts.picture())
+        && b.rate.is_some()
         && ((a.frames, a.rate) != (b.frames, b.rate) || source.timecode != facts.timecode)
     {
         return Err(format!("{place}: {name} has another frame count, rate or timecode than its source"));

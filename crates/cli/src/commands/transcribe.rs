@@ -6,6 +6,7 @@ use anyhow::{Context, Result, anyhow, bail};
 use porter::config::House;
 use porter::services::{Client, Login, Secret, Service};
 use porter::transcripts::save;
+use serde_json::json;
 use std::fs::File;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
@@ -45,7 +46,14 @@ pub fn transcribe(a: &Transcribe) -> Result<ExitCode> {
     for path in &a.files {
         if let Err(e) = one(a, engine, text.as_ref(), &options, &how, path) {
             failed = true;
-            eprintln!("{}: {e:#}", media::show::path(path));
+            if a.json {
+                crate::say!(
+                    "{}",
+                    json!({ "what": "failed", "file": media::show::path(path), "why": format!("{e:#}") })
+                );
+            } else {
+                eprintln!("{}: {e:#}", media::show::path(path));
+            }
         }
     }
     Ok(ExitCode::from(u8::from(failed)))
@@ -134,6 +142,17 @@ fn one(
     let how = Writing { player: player(path, &folder), summary, ..how.clone() };
     let saved = save(&t, &folder, &stem, &a.forms, &how)?;
     let words = t.words().count();
+    if a.json {
+        let written: Vec<String> = saved.iter().map(media::show::path).collect();
+        crate::say!(
+            "{}",
+            json!({
+                "what": "heard", "file": media::show::path(path), "seconds": t.source.duration_ms.seconds(),
+                "words": words, "took": took.as_secs_f64(), "notes": t.notes, "written": written,
+            })
+        );
+        return Ok(());
+    }
     crate::say!(
         "{name}: {} of sound, {words} word{}, in {}",
         ui::seconds(t.source.duration_ms.seconds()),

@@ -88,6 +88,8 @@ pub struct PictureForm {
     pub height: u32,
     pub rate: Ratio,
     pub colour: Colour,
+    /// Key pictures come at equal distances only, and at no cut: several sizes of one film have theirs together.
+    pub steady_keys: bool,
 }
 
 /// A decoder for a picture track, or why there is none.

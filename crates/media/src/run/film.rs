@@ -76,7 +76,11 @@ struct Film {
 impl Film {
     fn new(plan: &FilmPlan, sink: Box<dyn Sink>, pool: Pool) -> Result<Film> {
         let mut tracks = Vec::new();
-        let video = plan.video.as_ref().map(|v| Video::new(v, pool, &mut tracks)).transpose()?;
+        let video = plan
+            .video
+            .as_ref()
+            .map(|v| Video::new(v, plan.fragments.is_some(), pool, &mut tracks))
+            .transpose()?;
         let starts = plan.wrapper.starts;
         let sounds =
             plan.audio.iter().map(|a| Sound::new(a, starts, &mut tracks)).collect::<Result<Vec<_>>>()?;
@@ -155,10 +159,11 @@ struct Video {
 }
 
 impl Video {
-    fn new(plan: &VideoPlan, pool: Pool, tracks: &mut Vec<OutTrack>) -> Result<Video> {
+    /// `steady_keys`: key pictures at equal distances only.
+    fn new(plan: &VideoPlan, steady_keys: bool, pool: Pool, tracks: &mut Vec<OutTrack>) -> Result<Video> {
         let f = &plan.form;
         let rate = f.rate.unwrap_or(Ratio { num: 25, den: 1 });
-        let form = PictureForm { width: f.width, height: f.height, rate, colour: f.colour };
+        let form = PictureForm { width: f.width, height: f.height, rate, colour: f.colour, steady_keys };
         let encoder = (plan.coder.open)(&form, plan.rate, plan.key_every)?;
         tracks.push(OutTrack {
             codec: plan.coder.coded.clone(),

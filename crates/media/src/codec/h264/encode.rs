@@ -29,6 +29,10 @@ impl Rate {
     pub const MAX_AVERAGE: u32 = 200_000_000;
 }
 
+/// Slices of a picture, and from how many macroblocks on (1280x720): smaller ones are quick enough whole.
+const PARTS: u32 = 4;
+const PARTS_FROM: u32 = 3600;
+
 /// The largest picture of level 5.2, in macroblocks (ITU-T H.264, table A-1).
 const MAX_MACROBLOCKS: u32 = 36_864;
 
@@ -42,7 +46,7 @@ pub struct Encoder {
     step_ms: f64,
 }
 
-// SAFETY: used by one owner at a time; the library's own threads are off.
+// SAFETY: used by one owner at a time; the library's own threads work within its calls only.
 unsafe impl Send for Encoder {}
 
 impl Encoder {
@@ -113,18 +117,23 @@ pub(crate) fn set_up(p: &mut SEncParamExt, form: &PictureForm, rate: Rate, key_e
     p.eSpsPpsIdStrategy = sys::CONSTANT_ID;
     p.iEntropyCodingModeFlag = 1;
     p.bEnableFrameSkip = false;
-    p.iMultipleThreadIdc = 1;
+    // Parts of a picture that are coded side by side, always as many: what comes out does not hang on the machine.
+    let parts = if w.div_ceil(16) * h.div_ceil(16) >= PARTS_FROM { PARTS } else { 1 };
+    p.iMultipleThreadIdc = parts as u16;
+    p.bUseLoadBalancing = false;
     p.bEnableDenoise = false;
     p.bEnableAdaptiveQuant = false;
     p.bEnableBackgroundDetection = false;
-    p.bEnableSceneChangeDetect = true;
+    p.bEnableSceneChangeDetect = !form.steady_keys;
     p.iComplexityMode = sys::LOW_COMPLEXITY;
     p.iTemporalLayerNum = 1;
     p.iSpatialLayerNum = 1;
     let layer = &mut p.sSpatialLayers[0];
     (layer.iVideoWidth, layer.iVideoHeight, layer.fFrameRate) = (w as c_int, h as c_int, p.fMaxFrameRate);
     layer.uiProfileIdc = sys::PRO_MAIN;
-    layer.sSliceArgument.uiSliceMode = sys::SM_SINGLE_SLICE;
+    layer.sSliceArgument.uiSliceMode =
+        if parts > 1 { sys::SM_FIXEDSLCNUM_SLICE } else { sys::SM_SINGLE_SLICE };
+    layer.sSliceArgument.uiSliceNum = parts;
     layer.bVideoSignalTypePresent = true;
     layer.uiVideoFormat = 5;
     layer.bFullRange = form.colour.full_range;
