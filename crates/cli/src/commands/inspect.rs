@@ -21,8 +21,11 @@ pub fn inspect(a: &Inspect) -> Result<ExitCode> {
     let mut items = Vec::new();
     for path in &a.files {
         if path.is_dir() {
-            let found = walkdir::WalkDir::new(path).sort_by_file_name().into_iter().flatten();
-            let files = found.filter(|e| e.file_type().is_file()).map(walkdir::DirEntry::into_path);
+            // Hidden files are not what a person means by a folder's.
+            let shown =
+                |e: &walkdir::DirEntry| e.depth() == 0 || !e.file_name().as_encoded_bytes().starts_with(b".");
+            let found = walkdir::WalkDir::new(path).sort_by_file_name().into_iter().filter_entry(shown);
+            let files = found.flatten().filter(|e| e.file_type().is_file()).map(walkdir::DirEntry::into_path);
             items.extend(files.map(Item::File));
         } else {
             items.push(Item::File(path.clone()));

@@ -1,17 +1,19 @@
 //! A plan for people: what is decoded, what every output goes through, and what they share.
 
-use super::{AudioPlan, FilmPlan, MadePlan, PicturesPlan, Plan, VideoPlan};
+use super::{AudioPlan, FilmPlan, MadePlan, OutputPlan, PicturesPlan, Plan, VideoPlan};
 use crate::container::Track;
 use crate::filter::video::{Form, Step};
 use crate::recipe::{BitRecipe, PicturesKind, StillChoice};
 use serde::Serialize;
+use std::collections::HashSet;
 
 /// One output of a plan, told.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct Told {
     /// What is done, in order; empty parts of the way do nothing.
     pub pictures: Vec<ToldStep>,
-    pub picture: Option<String>,
+    /// What the pictures are coded as; several for a stream.
+    pub picture: Vec<String>,
     pub sounds: Vec<String>,
     pub container: String,
     pub notes: Vec<String>,
@@ -56,7 +58,15 @@ impl Plan {
             way.reverse();
             way
         };
-        let mine = o.node().map(way).unwrap_or_default();
+        let ways = |o: &OutputPlan| -> Vec<usize> {
+            let mut all: Vec<usize> =
+                o.made.lines().iter().filter_map(|line| line.node()).flat_map(way).collect();
+            // Beginnings that rungs share are told once.
+            let mut known = HashSet::new();
+            all.retain(|n| known.insert(*n));
+            all
+        };
+        let mine = ways(o);
         let pictures = mine.iter().filter_map(|n| {
             let node = self.nodes.get(*n)?;
             let before = match node.from {
@@ -67,11 +77,7 @@ impl Plan {
             if node.step == Step::Plain && node.form == *before {
                 return None;
             }
-            let others = self
-                .outputs
-                .iter()
-                .enumerate()
-                .filter(|(i, o)| *i != output && o.node().is_some_and(|other| way(other).contains(n)));
+            let others = self.outputs.iter().enumerate().filter(|(i, o)| *i != output && ways(o).contains(n));
             Some(ToldStep {
                 does: node.step.words(before),
                 shared_with: others.map(|(i, _)| i + 1).collect(),
@@ -85,22 +91,22 @@ impl Plan {
                 let sounds = audio.iter().map(sound_words).collect();
                 let with = timecode.as_ref().map_or("", |_| ", with timecode");
                 let name = if video.is_some() { wrapper.extension } else { wrapper.sound_extension };
-                (video.as_ref().map(video_words), sounds, format!("{name}{with}"))
+                (video.iter().map(video_words).collect(), sounds, format!("{name}{with}"))
             }
             MadePlan::Still(s) => {
                 let words = format!("{}x{} {}", s.form.width, s.form.height, format_words(s.format));
-                (Some(words), Vec::new(), s.format.extension().to_owned())
+                (vec![words], Vec::new(), s.format.extension().to_owned())
             }
-            MadePlan::Pictures(p) => (Some(pictures_words(p)), Vec::new(), pictures_file(p).to_owned()),
+            MadePlan::Pictures(p) => (vec![pictures_words(p)], Vec::new(), pictures_file(p).to_owned()),
             MadePlan::Stream(s) => {
                 let films = || s.rungs.iter().filter_map(|r| r.made.film());
                 let videos: Vec<String> = films().filter_map(|f| f.video.as_ref()).map(video_words).collect();
                 let sounds = films().flat_map(|f| &f.audio).map(sound_words).collect();
-                (Some(videos.join("; ")), sounds, "a folder with HLS and DASH playlists".to_owned())
+                (videos, sounds, "a folder with HLS and DASH playlists".to_owned())
             }
             MadePlan::Wave(w) => {
                 let words = format!("track {}: drawn {}x{}", w.track + 1, w.look.width, w.look.height);
-                (None, vec![words], "png".to_owned())
+                (Vec::new(), vec![words], "png".to_owned())
             }
         };
         Some(Told { pictures, picture, sounds, container, notes: o.notes.clone() })

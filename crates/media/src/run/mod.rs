@@ -25,7 +25,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::mpsc::sync_channel;
 
 /// Frames that may wait in front of an output.
-const QUEUE: usize = 12;
+const QUEUE: usize = 4;
 
 /// Shared with whoever watches a run.
 #[derive(Debug, Default)]

@@ -13,8 +13,11 @@ pub const MANIFEST: &str = "manifest.mpd";
 /// Ticks a second of the manifest's times.
 const TICKS: f64 = 1_000_000.0;
 
+/// The folder that the lists of a stream go to; none for what is no stream.
+type Lists = Option<Box<dyn Folder>>;
+
 /// Targets of what is made side by side, and the folder they lie in, where the output is a stream.
-pub fn begin(made: &MadePlan, to: Target) -> Result<(Vec<Target>, Option<Box<dyn Folder>>)> {
+pub fn begin(made: &MadePlan, to: Target) -> Result<(Vec<Target>, Lists)> {
     let MadePlan::Stream(stream) = made else { return Ok((vec![to], None)) };
     let mut folder = to.folder()?;
     let files = stream.rungs.iter().map(|r| Ok(Target::File(folder.create(&format!("{}.mp4", r.name))?)));
@@ -29,7 +32,7 @@ struct Part<'a> {
 }
 
 /// What came of all of them: the one, or the stream with its index.
-pub fn end(plan: &MadePlan, folder: Option<Box<dyn Folder>>, mut made: Vec<Made>) -> Result<Made> {
+pub fn end(plan: &MadePlan, folder: Lists, mut made: Vec<Made>) -> Result<Made> {
     let (MadePlan::Stream(stream), Some(mut folder)) = (plan, folder) else {
         return Ok(made.pop().unwrap_or_default());
     };
