@@ -255,3 +255,36 @@ fn progress_is_shown_while_a_clip_is_made() {
     assert!(p["per_second"].as_f64().unwrap() > 0.0 && p["percent"].as_f64().unwrap() < 100.0);
     house.wait_until("done", |s| !s["ended"].as_array().unwrap().is_empty());
 }
+
+/// Outputs of many files go to every place as one, beside those of one file, from one job.
+#[test]
+fn outputs_that_are_folders_are_delivered_whole_to_every_place() {
+    let house = House::with("original = \"leave\"", "");
+    std::fs::create_dir(house.path("second")).unwrap();
+    house.append(
+        "[[place]]\nname = \"second\"\nfolder = \"second\"\n[[rule]]\nname = \"more\"\nwhen = 'kind == \"video\"'\n\
+         make = [{ preset = \"stream\", name = \"{stem}_stream\", to = [\"editors\", \"second\"] }, \
+         { preset = \"thumbnails\", name = \"{stem}\", to = [\"second\"] }, \
+         { preset = \"contact-sheet\", name = \"{stem}_sheet\", to = [\"second\"] }]\n",
+    );
+    house.drop_in("hide 3.mp4", clip());
+    // Somebody's folder has the name already.
+    std::fs::create_dir(house.path("second/hide 3_stream")).unwrap();
+    let out = house.run_once();
+    assert!(out.status.success(), "{}", text(&out));
+    assert_eq!(house.list("out"), ["hide 3_proxy.mp4", "hide 3_stream"]);
+    assert_eq!(house.list("second"), ["hide 3", "hide 3_sheet.jpg", "hide 3_stream", "hide 3_stream_2"]);
+    assert_eq!(house.list("second/hide 3_stream").len(), 0, "what was there is as it was");
+    let files = house.list("out/hide 3_stream");
+    assert_eq!(files, house.list("second/hide 3_stream_2"));
+    assert!(files.contains(&"master.m3u8".to_owned()) && files.len() == 6, "{files:?}");
+    for name in files {
+        let read = |folder: &str| std::fs::read(house.path(folder).join(&name)).unwrap();
+        assert_eq!(read("out/hide 3_stream"), read("second/hide 3_stream_2"), "{name}");
+    }
+    assert_eq!(house.list("second/hide 3"), ["thumbnails-001.jpg", "thumbnails.vtt"]);
+    assert!(house.list("porter-state/work").is_empty(), "work is cleared away");
+    let told = house.status();
+    let outputs = told["ended"][0]["outputs"].as_array().unwrap();
+    assert_eq!(outputs.len(), 4, "{told:#}");
+}

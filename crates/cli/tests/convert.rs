@@ -218,3 +218,119 @@ fn sound_files_read_elsewhere(#[case] preset: &str, #[case] extension: &str, #[c
     assert!((values[0] - 1.2).abs() < slack, "{said}");
     assert_eq!(values[1..], [channels, 48_000.0], "{said}");
 }
+
+/// Outputs that are folders: free names, whole, and nothing of an earlier one is touched.
+#[test]
+fn folders_get_free_names_as_files_do() {
+    let desk = desk();
+    let args = ["convert", "clip.mp4", "--preset", "stream", "thumbnails", "stills", "--to", "out"];
+    for _ in 0..2 {
+        let out = porter(&args, desk.path());
+        assert!(out.status.success(), "{}", text(&out));
+    }
+    let want = [
+        "clip_stills",
+        "clip_stills_2",
+        "clip_stream",
+        "clip_stream_2",
+        "clip_thumbnails",
+        "clip_thumbnails_2",
+    ];
+    assert_eq!(list(&desk.path().join("out")), want);
+    for pair in want.chunks(2) {
+        let (a, b) = (desk.path().join("out").join(pair[0]), desk.path().join("out").join(pair[1]));
+        assert_eq!(list(&a), list(&b));
+        for file in list(&a) {
+            assert_eq!(
+                std::fs::read(a.join(&file)).unwrap(),
+                std::fs::read(b.join(&file)).unwrap(),
+                "{file}"
+            );
+        }
+    }
+    // Others may read what was made.
+    use std::os::unix::fs::PermissionsExt;
+    let mode = std::fs::metadata(desk.path().join("out/clip_stream")).unwrap().permissions().mode();
+    assert_eq!(mode & 0o777, 0o755);
+}
+
+/// What stands under the name is never put aside, whatever it is.
+#[rstest]
+#[case::a_file(false)]
+#[case::a_folder(true)]
+fn a_folder_does_not_take_anothers_name(#[case] is_folder: bool) {
+    let desk = desk();
+    let taken = desk.path().join("out/clip_stills");
+    std::fs::create_dir(desk.path().join("out")).unwrap();
+    match is_folder {
+        true => {
+            std::fs::create_dir(&taken).unwrap();
+            std::fs::write(taken.join("mine.txt"), "mine").unwrap();
+        }
+        false => std::fs::write(&taken, "mine").unwrap(),
+    }
+    let out = porter(&["convert", "clip.mp4", "--preset", "stills", "--to", "out"], desk.path());
+    assert!(out.status.success(), "{}", text(&out));
+    let mine = if is_folder { taken.join("mine.txt") } else { taken.clone() };
+    assert_eq!(std::fs::read_to_string(mine).unwrap(), "mine");
+    assert_eq!(list(&desk.path().join("out/clip_stills_2")), ["000001.jpg"]);
+    assert_eq!(list(&desk.path().join("out")).len(), 2, "nothing half made lies there");
+}
+
+/// A preset of one's own: a part by timecode, with the name and the running timecode in the picture.
+#[test]
+fn a_part_with_writing_in_it() {
+    let desk = desk();
+    let preset = r#"
+[[preset]]
+name = "piece"
+[preset.part]
+from = "10:00:00:10"
+to = "800 ms"
+[preset.video]
+[[preset.burn]]
+text = "{stem} {timecode}"
+[[preset]]
+name = "late"
+[preset.part]
+from = "11:00:00:00"
+[preset.video]
+"#;
+    std::fs::write(desk.path().join("own.toml"), preset).unwrap();
+    let with = ["--from", "own.toml", "--preset", "piece", "late"];
+    let plan = porter(&[&["plan", "clip.mp4"][..], &with].concat(), desk.path());
+    let said = text(&plan);
+    for words in
+        ["only from 0.400 s to 0.800 s", "burn in \"clip {timecode}\"", "not made: the part begins 3600"]
+    {
+        assert!(said.contains(words), "no {words} in {said}");
+    }
+    let out = porter(&[&["convert", "clip.mp4", "--to", "out", "--json"][..], &with].concat(), desk.path());
+    assert_eq!(out.status.code(), Some(1), "one could not be made: {}", text(&out));
+    assert_eq!(list(&desk.path().join("out")), ["clip_piece.mp4"]);
+    let seen = porter(&["inspect", "--json", "out/clip_piece.mp4"], desk.path());
+    let facts: serde_json::Value = serde_json::from_slice(&seen.stdout).unwrap();
+    assert_eq!(facts["timecode"]["start"], "10:00:00:10");
+    assert_eq!(facts["video"][0]["frames"], 10);
+}
+
+/// The lists of a stream as others read them.
+#[test]
+fn playlists_are_read_by_others() {
+    let desk = desk();
+    assert!(
+        porter(&["convert", "clip.mp4", "--preset", "stream", "--to", "out"], desk.path()).status.success()
+    );
+    let folder = desk.path().join("out/clip_stream");
+    let script = "import sys, m3u8\nfrom mpegdash.parser import MPEGDASHParser\nd = sys.argv[1]\n\
+        m = m3u8.load(d + '/master.m3u8')\nassert m.is_variant and m.media[0].uri == 'sound-1.m3u8'\n\
+        for p in m.playlists:\n    v = m3u8.load(d + '/' + p.uri)\n    assert v.is_endlist and v.segments[0].init_section.byterange\n    \
+            print(p.uri, p.stream_info.codecs, round(sum(s.duration for s in v.segments), 2))\n\
+        x = MPEGDASHParser.parse(d + '/manifest.mpd')\n\
+        for a in x.periods[0].adaptation_sets:\n    for r in a.representations:\n        print(r.id, r.codecs, len(r.segment_lists[0].segment_urls))";
+    let Some(said) = python(script, &[&folder]) else { return };
+    let lines: Vec<&str> = said.lines().collect();
+    assert!(lines[0].starts_with("video-180.m3u8 avc1.4d") && lines[0].ends_with("mp4a.40.2 1.2"), "{said}");
+    assert!(lines[1].starts_with("sound-1.m3u8 mp4a.40.2 1.24"), "{said}");
+    assert!(lines[2].starts_with("video-180 avc1.4d") && lines[3] == "sound-1 mp4a.40.2 1", "{said}");
+}

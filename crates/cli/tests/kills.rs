@@ -27,12 +27,21 @@ struct Kind {
     two: bool,
     /// What is still in the watch folder after the kill grows, before the porter is started again.
     grows: bool,
+    /// One output is a folder with a file for each picture.
+    folders: bool,
 }
 
-const PLAIN: Kind =
-    Kind { name: "move", original: "move", apart: false, old_renames: false, two: false, grows: false };
+const PLAIN: Kind = Kind {
+    name: "move",
+    original: "move",
+    apart: false,
+    old_renames: false,
+    two: false,
+    grows: false,
+    folders: false,
+};
 
-const KINDS: [Kind; 9] = [
+const KINDS: [Kind; 11] = [
     PLAIN,
     Kind { name: "move to another disk", apart: true, ..PLAIN },
     Kind { name: "move, old renames", old_renames: true, ..PLAIN },
@@ -42,6 +51,8 @@ const KINDS: [Kind; 9] = [
     Kind { name: "two houses on one place", apart: true, two: true, ..PLAIN },
     Kind { name: "move, originals grow", grows: true, ..PLAIN },
     Kind { name: "move to another disk, originals grow", apart: true, grows: true, ..PLAIN },
+    Kind { name: "outputs that are folders, another disk", apart: true, folders: true, ..PLAIN },
+    Kind { name: "outputs that are folders, old renames", old_renames: true, folders: true, ..PLAIN },
 ];
 
 /// Frames of the clips that the first and the second house are given: by them outputs are told apart.
@@ -125,12 +136,17 @@ name = "sound"
 [[rule]]
 name = "clips"
 when = 'kind == "video"'
-make = [{{ preset = "proxy", name = "{{stem}}_proxy", to = ["editors"] }}, {{ preset = "sound", to = ["editors"] }}]
+make = [{{ preset = "proxy", name = "{{stem}}_proxy", to = ["editors"] }}, {{ preset = "sound", to = ["editors"] }}{}]
+[[preset]]
+name = "pictures"
+[preset.frames]
+format = "png"
 "#,
             self.kind.original,
             self.far(n, "done").display(),
             self.far(n, "away").display(),
             self.out().display(),
+            if self.kind.folders { ", { preset = \"pictures\", to = [\"editors\"] }" } else { "" },
         );
         std::fs::write(self.house(n).join("deft-porter.toml"), text).unwrap();
     }
@@ -255,6 +271,15 @@ make = [{{ preset = "proxy", name = "{{stem}}_proxy", to = ["editors"] }}, {{ pr
                 let name = d["name"].as_str().unwrap();
                 assert!(d["delivered"].is_string(), "{what}: {d}");
                 let path = self.out().join(name);
+                if path.is_dir() {
+                    let whole = |n: &String| {
+                        media::still::facts_of(&mut std::fs::File::open(path.join(n)).unwrap()).is_ok()
+                    };
+                    let files = names(&path);
+                    assert!(files.len() as u64 == frames && files.iter().all(whole), "{what}: {files:?}");
+                    assert!(delivered.insert(name.to_owned()), "{what}: {name} is of two jobs");
+                    continue;
+                }
                 // Its own bytes, and whole.
                 let digest = porter::files::copy::digest(&path, true).unwrap();
                 assert_eq!(o["checksum"], digest, "{what}: {name} is not what its record says");
@@ -333,7 +358,7 @@ fn wanted(kind: &Kind) -> Vec<&'static str> {
 
 #[rstest::rstest]
 fn a_kill_at_any_boundary_loses_nothing_and_doubles_nothing(
-    #[values(0, 1, 2, 3, 4, 5, 6, 7, 8)] which: usize,
+    #[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10)] which: usize,
 ) {
     let kind = KINDS[which];
     let stops = Site::new(kind).stops();

@@ -389,3 +389,85 @@ fn the_fields_and_words_are_in_the_documents() {
         );
     }
 }
+
+/// A preset of its own, in a file of presets: the faults that are found in it.
+fn preset_faults(body: &str) -> Vec<String> {
+    let text = format!("[[preset]]\nname = \"p\"\n{body}\n");
+    match porter::config::presets::parse(Path::new("/p.toml"), &text) {
+        Ok(_) => Vec::new(),
+        Err(porter::Error::Config { problems, .. }) => {
+            problems.iter().map(|p| format!("{}: found {}, wanted {}", p.key, p.found, p.wanted)).collect()
+        }
+        Err(e) => vec![e.to_string()],
+    }
+}
+
+#[rstest]
+#[case::sheet(
+    "[preset.sheet]\ncolumns = 4\nrows = 3\ntitle = \"{name} {date}\"\nfit = \"240x*\"\nformat = \"png\""
+)]
+#[case::sheet_by_itself("[preset.sheet]")]
+#[case::frames("[preset.frames]\nevery = \"2 s\"\nquality = 70")]
+#[case::all_frames("[preset.frames]\nformat = \"png\"")]
+#[case::thumbnails("[preset.thumbnails]\nevery = \"5 s\"\ncolumns = 6\nrows = 5\nfit = \"120x*\"")]
+#[case::preview("[preset.preview]\npieces = 3\npiece = \"500 ms\"\nrate = 12")]
+#[case::waveform("[preset.waveform]\nsize = \"600x100\"\ncolour = \"#000000\"\nground = \"#ffffff\"")]
+#[case::stream("[preset.stream]\nrungs = [{ fit = \"640x360\", bitrate = \"700 kbit/s\" }]\n[preset.audio]")]
+#[case::burn(
+    "[preset.video]\n[[preset.burn]]\ntext = \"{timecode} {stem}\"\nat = \"top-right\"\nsize = 7\ncolour = \"#ffee00\"\nshade = 0"
+)]
+#[case::part("[preset.part]\nfrom = \"00:00:10:00\"\nto = \"1 h\"\n[preset.audio]")]
+#[case::still_at("[preset.still]\nat = \"10:00:00:12\"")]
+fn new_kinds_of_output_are_taken(#[case] body: &str) {
+    assert_eq!(preset_faults(body), Vec::<String>::new());
+}
+
+#[rstest]
+#[case::cells("[preset.sheet]\ncolumns = 40\nrows = 40", "sheet.rows", "up to 400")]
+#[case::columns("[preset.sheet]\ncolumns = 0", "sheet.columns", "1 to 40")]
+#[case::title("[preset.sheet]\ntitle = \"{tide}\"", "sheet.title", "{time}")]
+#[case::letters("[preset.sheet]\ntitle = \"潮\"", "sheet.title", "letters of the typeface")]
+#[case::format("[preset.frames]\nformat = \"bmp\"", "frames.format", "\"jpeg\" or \"png\"")]
+#[case::every("[preset.frames]\nevery = \"often\"", "frames.every", "a time such as")]
+#[case::quality("[preset.thumbnails]\nquality = 0", "thumbnails.quality", "1 to 100")]
+#[case::piece("[preset.preview]\npiece = \"2 min\"", "preview.piece", "30 s")]
+#[case::rate("[preset.preview]\nrate = 100", "preview.rate", "1 to 50")]
+#[case::wave_size("[preset.waveform]\nsize = \"600x*\"", "waveform.size", "both sides")]
+#[case::wave_colour("[preset.waveform]\ncolour = \"blue\"", "waveform.colour", "#203040")]
+#[case::no_rungs("[preset.stream]\nrungs = []", "stream.rungs", "1 to 12")]
+#[case::segment(
+    "[preset.stream]\nsegment = \"1 min\"\nrungs = [{ fit = \"*x360\", bitrate = \"1 Mbit/s\" }]",
+    "stream.segment",
+    "20 s"
+)]
+#[case::rung_rate(
+    "[preset.stream]\nrungs = [{ fit = \"*x360\", bitrate = \"1 kbit/s\" }]",
+    "stream.rungs[0].bitrate",
+    "32 kbit/s"
+)]
+#[case::stream_sound(
+    "[preset.stream]\nrungs = [{ fit = \"*x360\", bitrate = \"1 Mbit/s\" }]\n[preset.audio]\ncodec = \"opus\"",
+    "audio.codec",
+    "\"aac\""
+)]
+#[case::stream_container(
+    "container = \"mp4\"\n[preset.stream]\nrungs = [{ fit = \"*x360\", bitrate = \"1 Mbit/s\" }]",
+    "container",
+    "its own files"
+)]
+#[case::burn_place(
+    "[preset.video]\n[[preset.burn]]\ntext = \"a\"\nat = \"corner\"",
+    "burn[0].at",
+    "\"top-left\""
+)]
+#[case::burn_size("[preset.video]\n[[preset.burn]]\ntext = \"a\"\nsize = 80", "burn[0].size", "1 to 50")]
+#[case::burn_shade("[preset.video]\n[[preset.burn]]\ntext = \"a\"\nshade = 2", "burn[0].shade", "0 (no box)")]
+#[case::burn_field("[preset.video]\n[[preset.burn]]\ntext = \"{timecoed}\"", "burn[0].text", "{timecode}")]
+#[case::burn_alone("[preset.audio]\n[[preset.burn]]\ntext = \"a\"", "burn", "[preset.video]")]
+#[case::two_kinds("[preset.sheet]\n[preset.frames]", "frames", "a preset of its own")]
+#[case::still_and_film("[preset.still]\n[preset.video]", "still", "a preset of its own")]
+#[case::nothing("", "preset[0]", "[preset.sheet]")]
+fn what_new_kinds_of_output_do_not_take_is_said(#[case] body: &str, #[case] key: &str, #[case] words: &str) {
+    let faults = preset_faults(body);
+    assert!(faults.iter().any(|f| f.contains(key) && f.contains(words)), "{faults:#?}");
+}

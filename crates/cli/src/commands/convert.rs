@@ -130,7 +130,11 @@ fn tell(a: &Convert, file: &str, c: Converted) -> bool {
         Ok((path, made)) => {
             let files = porter::maker::made::files_of(&path).unwrap_or_default();
             let bytes = files.iter().filter_map(|(_, p)| Some(std::fs::metadata(p).ok()?.len())).sum();
-            let count = if path.is_dir() { format!("{} files, ", files.len()) } else { String::new() };
+            let count = if path.is_dir() {
+                format!("{} file{}, ", files.len(), if files.len() == 1 { "" } else { "s" })
+            } else {
+                String::new()
+            };
             let size = made.size.map_or(String::new(), |(w, h)| format!(", {w}x{h}"));
             let long =
                 if made.seconds > 0.0 { format!(", {}", ui::seconds(made.seconds)) } else { String::new() };

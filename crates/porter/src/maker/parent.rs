@@ -5,14 +5,15 @@ use crate::config::MakerLimits;
 use crate::error::{Error, Result};
 use crate::progress::Progress;
 use media::facts::Facts;
+use rustix::event::{PollFd, PollFlags};
+use rustix::time::Timespec;
 use std::fs::File;
-use std::io::{BufRead, BufReader, Read, Write};
+use std::io::{Read, Write};
 use std::os::fd::OwnedFd;
 use std::os::unix::net::UnixStream;
 use std::os::unix::process::{CommandExt, ExitStatusExt};
 use std::path::Path;
-use std::process::{Child, Command, ExitStatus, Stdio};
-use std::sync::mpsc::{RecvTimeoutError, channel};
+use std::process::{Child, ChildStderr, Command, ExitStatus, Stdio};
 use std::time::{Duration, Instant};
 use words::Transcript;
 
@@ -39,7 +40,7 @@ pub enum Outcome {
 const MAX_COMPLAINT: usize = 4096;
 const MAX_SHOWN: usize = 300;
 /// Longest line a child may say.
-const MAX_LINE: u64 = 512_000_000;
+const MAX_LINE: usize = 512_000_000;
 const LOOK_EVERY: Duration = Duration::from_millis(100);
 
 /// A child to be started.
@@ -74,47 +75,34 @@ pub fn run(mut run: Run<'_>, mut progress: impl FnMut(Progress), stop: impl Fn()
     let (mut child, mut talk) = run.start()?;
     let mut line = serde_json::to_vec(&run.order).map_err(|e| Error::Maker(e.to_string()))?;
     line.push(b'\n');
-    let output = talk.try_clone().map_err(|e| Error::Maker(e.to_string()))?;
     // A child that died at once breaks it; its exit status tells more.
     let _ = talk.write_all(&line);
     let Some(complaints) = child.0.stderr.take() else {
         return Err(Error::Maker("the child has no error output".into()));
     };
-    let (tell, told) = channel();
-    std::thread::spawn(move || {
-        let mut output = BufReader::new(output);
-        let mut line = Vec::new();
-        while let Ok(1..) = output.by_ref().take(MAX_LINE).read_until(b'\n', &mut line) {
-            if let Ok(said) = serde_json::from_slice::<Said>(&line)
-                && tell.send(said).is_err()
-            {
-                return;
-            }
-            line.clear();
-        }
-    });
-    let complaints = std::thread::spawn(move || tail(complaints));
+    let mut ears = Ears { talk, complaints: Some(complaints), line: Vec::new(), kept: Vec::new() };
 
     let start = Instant::now();
     let mut moved = (start, Progress::default());
     let (mut result, mut heard, mut refused) = (None, Vec::new(), None);
     let doing = if looking { "reading it" } else { "making" };
     let broke = loop {
-        match told.recv_timeout(LOOK_EVERY) {
-            Ok(Said::Progress(now)) => {
-                if now != moved.1 {
-                    moved = (Instant::now(), now);
+        let Some(all) = ears.hear(LOOK_EVERY) else { break None };
+        for said in all {
+            match said {
+                Said::Progress(now) => {
+                    if now != moved.1 {
+                        moved = (Instant::now(), now);
+                    }
+                    progress(now);
                 }
-                progress(now);
+                Said::Refused(bytes) => refused = Some(bytes),
+                Said::Facts(facts) => result = Some(Outcome::Looked(facts)),
+                Said::Heard(t) => heard.push(*t),
+                Said::Ended(ends) => result = Some(Outcome::Ended(ends, std::mem::take(&mut heard))),
+                Said::Tried { parts, tried } => result = Some(Outcome::Tried(parts, tried)),
+                Said::Failed { class, message } => result = Some(Outcome::Failed { class, message }),
             }
-            Ok(Said::Refused(bytes)) => refused = Some(bytes),
-            Ok(Said::Facts(facts)) => result = Some(Outcome::Looked(facts)),
-            Ok(Said::Heard(t)) => heard.push(*t),
-            Ok(Said::Ended(ends)) => result = Some(Outcome::Ended(ends, std::mem::take(&mut heard))),
-            Ok(Said::Tried { parts, tried }) => result = Some(Outcome::Tried(parts, tried)),
-            Ok(Said::Failed { class, message }) => result = Some(Outcome::Failed { class, message }),
-            Err(RecvTimeoutError::Disconnected) => break None,
-            Err(RecvTimeoutError::Timeout) => (),
         }
         if stop() {
             return Err(Error::Stopped);
@@ -140,8 +128,7 @@ pub fn run(mut run: Run<'_>, mut progress: impl FnMut(Progress), stop: impl Fn()
         return Ok(Outcome::Broke(why));
     }
     let status = child.0.wait().map_err(Error::path("cannot wait for", run.program))?;
-    drop(talk);
-    let complaint = complaints.join().unwrap_or_default();
+    let complaint = ears.complaint();
     Ok(result.unwrap_or_else(|| match refused {
         Some(bytes) => Outcome::Broke(format!(
             "{doing} needed more than {} MB of memory ({bytes} bytes more were asked for; setting house.maker.memory)",
@@ -161,16 +148,81 @@ impl Drop for Kept {
     }
 }
 
-fn tail(mut from: impl Read) -> String {
-    let mut kept = Vec::new();
-    let mut block = [0u8; 1024];
-    while let Ok(n @ 1..) = from.read(&mut block) {
-        kept.extend_from_slice(&block[..n]);
-        if kept.len() > MAX_COMPLAINT {
-            kept.drain(..kept.len() - MAX_COMPLAINT);
+/// What comes from a child: its words, and what it complains of. Both are read by whoever waits for them.
+struct Ears {
+    talk: UnixStream,
+    /// Until it closes.
+    complaints: Option<ChildStderr>,
+    /// The line that is still coming.
+    line: Vec<u8>,
+    /// The end of the complaints.
+    kept: Vec<u8>,
+}
+
+impl Ears {
+    /// What was said since, after waiting for it a while at most; `None` when the child has no more to say.
+    fn hear(&mut self, wait: Duration) -> Option<Vec<Said>> {
+        let changed = PollFlags::IN | PollFlags::HUP | PollFlags::ERR;
+        let mut both = vec![PollFd::new(&self.talk, PollFlags::IN)];
+        both.extend(self.complaints.as_ref().map(|c| PollFd::new(c, PollFlags::IN)));
+        let wait = Timespec { tv_sec: 0, tv_nsec: i64::from(wait.subsec_nanos()) };
+        match rustix::event::poll(&mut both, Some(&wait)) {
+            Ok(_) | Err(rustix::io::Errno::INTR) => (),
+            Err(_) => return None,
+        }
+        let ready: Vec<bool> = both.iter().map(|f| f.revents().intersects(changed)).collect();
+        drop(both);
+        if ready.get(1) == Some(&true) && !self.read_complaints() {
+            self.complaints = None;
+        }
+        if ready[0] { self.read_words() } else { Some(Vec::new()) }
+    }
+
+    fn read_words(&mut self) -> Option<Vec<Said>> {
+        let mut block = [0u8; 1 << 16];
+        let n = match self.talk.read(&mut block) {
+            Ok(0) => return None,
+            Ok(n) => n,
+            Err(e) if e.kind() == std::io::ErrorKind::Interrupted => 0,
+            // As when it has ended in the middle of a word.
+            Err(_) => return None,
+        };
+        let mut said = Vec::new();
+        let mut rest = &block[..n];
+        while let Some(end) = rest.iter().position(|b| *b == b'\n') {
+            self.line.extend_from_slice(&rest[..end]);
+            said.extend(serde_json::from_slice::<Said>(&self.line));
+            self.line.clear();
+            rest = &rest[end + 1..];
+        }
+        self.line.extend_from_slice(rest);
+        if self.line.len() > MAX_LINE {
+            self.line = Vec::new();
+        }
+        Some(said)
+    }
+
+    /// False at the end.
+    fn read_complaints(&mut self) -> bool {
+        let mut block = [0u8; 4096];
+        let Some(from) = &mut self.complaints else { return false };
+        match from.read(&mut block) {
+            Ok(0) | Err(_) => false,
+            Ok(n) => {
+                self.kept.extend_from_slice(&block[..n]);
+                if self.kept.len() > MAX_COMPLAINT {
+                    self.kept.drain(..self.kept.len() - MAX_COMPLAINT);
+                }
+                true
+            }
         }
     }
-    String::from_utf8_lossy(&kept).trim().to_owned()
+
+    /// The end of what an ended child complained of.
+    fn complaint(mut self) -> String {
+        while self.read_complaints() {}
+        String::from_utf8_lossy(&self.kept).trim().to_owned()
+    }
 }
 
 fn ended(doing: &str, status: ExitStatus, complaint: &str) -> String {

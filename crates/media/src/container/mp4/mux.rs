@@ -366,6 +366,30 @@ impl Mux for Mp4Writer {
     }
 }
 
+/// The second version of a sound description (Apple, QuickTime File Format, "Sound Sample Description (Version 2)"): for rates
+/// that do not go into 16 bits, and for many channels.
+fn long_pcm(b: &mut Builder, rate: u32, channels: u16, bytes: u32) {
+    const SIGNED: u32 = 4;
+    const PACKED: u32 = 8;
+    const HIGH_BYTE_FIRST: u32 = 2;
+    b.put(b"lpcm", |b| {
+        b.zeros(6);
+        b.u16(1);
+        b.u16(2);
+        b.zeros(6);
+        [3u16, 16, 0xfffe, 0].iter().for_each(|v| b.u16(*v));
+        b.u32(0x10000);
+        b.u32(72);
+        b.u64(f64::from(rate).to_bits());
+        b.u32(channels.into());
+        b.u32(0x7f00_0000);
+        b.u32(bytes * 8);
+        b.u32(SIGNED | PACKED | if bytes > 2 { HIGH_BYTE_FIRST } else { 0 });
+        b.u32(bytes * u32::from(channels));
+        b.u32(1);
+    });
+}
+
 /// The layout of a track of uncompressed sound.
 fn pcm(track: &OutTrack) -> Option<PcmLayout> {
     match track.codec {
@@ -501,15 +525,18 @@ fn sample_entry(b: &mut Builder, track: &OutTrack, setup: &[u8]) {
             }
         }),
         OutTrackKind::Audio { rate, channels, .. } if pcm(track).is_some() => {
-            let deep = pcm(track).is_some_and(|l| l.bytes > 2);
-            b.put(if deep { b"in24" } else { b"sowt" }, |b| {
+            let bytes = pcm(track).map_or(2, |l| u32::from(l.bytes));
+            if *rate >= 0x10000 || *channels > 2 {
+                return long_pcm(b, *rate, *channels, bytes);
+            }
+            b.put(if bytes > 2 { b"in24" } else { b"sowt" }, |b| {
                 b.zeros(6);
                 b.u16(1);
                 b.zeros(8);
                 b.u16(*channels);
                 b.u16(16);
                 b.u32(0);
-                b.u32(if *rate < 0x10000 { rate << 16 } else { 0 });
+                b.u32(rate << 16);
             })
         }
         OutTrackKind::Audio { rate, channels, bits } => b.put(b"mp4a", |b| {

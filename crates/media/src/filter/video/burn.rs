@@ -65,6 +65,9 @@ impl Burn {
 /// Distance from the picture's edges, in hundredths of its height: the safe title area of EBU R 95 is 5.
 const MARGIN: f32 = 5.0;
 
+/// Least height of a line, in points.
+const LEAST: f32 = 6.0;
+
 pub struct Burner {
     burn: Burn,
     code: TimecodeTrack,
@@ -97,8 +100,14 @@ impl Burner {
         let text = self.text(pts);
         let known = self.drawn.as_ref().is_some_and(|(t, h, _)| *t == text && *h == f.height);
         if !known {
-            let height = (f.height as f32 * self.burn.size / 100.0).max(6.0);
-            self.drawn = Some((text.clone(), f.height, draw(&text, height)));
+            let height = (f.height as f32 * self.burn.size / 100.0).max(LEAST);
+            let mut mask = draw(&text, height);
+            // What is too wide is set smaller, as far as it can be read.
+            let room = f.width as f32 - 2.0 * f.height as f32 * (MARGIN + self.burn.size / 4.0) / 100.0;
+            if mask.width as f32 > room {
+                mask = draw(&text, (height * room / mask.width as f32).max(LEAST));
+            }
+            self.drawn = Some((text.clone(), f.height, mask));
         }
         let Some((_, _, mask)) = self.drawn.as_ref().filter(|d| !d.0.is_empty()) else { return Ok(out) };
         let pad = (f.height as f32 * self.burn.size / 400.0).ceil() as i64;
@@ -243,6 +252,16 @@ mod tests {
             };
             assert!(good, "{side:?}: its middle is at {found}");
         }
+    }
+
+    #[test]
+    fn what_is_too_wide_is_set_smaller() {
+        let form = super::super::contract::form(320, 180, Chroma::Gray, 8);
+        let text = "a long line that would not fit in eighteen points";
+        let out = burner(text, Side::Middle, Side::End, &form).burn(&grey(&form), 0).unwrap();
+        let changed = |x: u32| (0..180).any(|y| out.planes[0].at(x, y) != 128);
+        assert!(!changed(3) && !changed(316), "the edges are free");
+        assert!(changed(40) && changed(280), "it is as wide as there is room");
     }
 
     #[test]
