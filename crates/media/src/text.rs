@@ -34,7 +34,7 @@ pub fn missing(text: &str) -> String {
 
 /// Draws lines of text, each `height` points high, from the left. Letters are not joined or turned: what is written from
 /// right to left stands in the order it is stored in.
-pub fn draw(text: &str, height: f32) -> Mask {
+pub fn letters(text: &str, height: f32) -> Mask {
     let Some(font) = &*FONT else { return Mask::default() };
     let scale = PxScale::from(height);
     let scaled = font.as_scaled(scale);
@@ -80,12 +80,12 @@ mod tests {
 
     #[rstest]
     fn text_is_as_large_as_asked_for_and_stays_inside(#[values(8.0, 20.0, 33.3, 90.0)] height: f32) {
-        let one = draw("10:00:00:00", height);
+        let one = letters("10:00:00:00", height);
         assert!((one.height as f32 - height * 1.15).abs() <= 2.0);
         assert!(one.covered.iter().any(|c| *c > 120));
         // Every letter is as wide as another.
-        assert_eq!(draw("00000000000", height).width, one.width);
-        let two = draw("a\nbb", height);
+        assert_eq!(letters("00000000000", height).width, one.width);
+        let two = letters("a\nbb", height);
         assert!(two.height >= one.height * 2 - 2 && two.width < one.width);
         // The edges are free: nothing was cut off.
         assert!(one.row(0).iter().all(|c| *c == 0));
@@ -93,7 +93,7 @@ mod tests {
 
     #[test]
     fn nothing_is_drawn_of_nothing() {
-        assert_eq!(draw("", 20.0).covered.len(), 0);
-        assert!(draw("   ", 20.0).covered.iter().all(|c| *c == 0));
+        assert_eq!(letters("", 20.0).covered.len(), 0);
+        assert!(letters("   ", 20.0).covered.iter().all(|c| *c == 0));
     }
 }

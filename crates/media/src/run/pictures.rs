@@ -100,10 +100,10 @@ impl Sheet {
         let side = |cell: u32, n: u32| n * (cell + gap) + gap;
         let mut canvas = Canvas::new(side(cell.0, columns), top + side(cell.1, rows), GROUND)?;
         // A title that is too wide is set smaller.
-        let mut mask = text::draw(&title, line as f32);
+        let mut mask = text::letters(&title, line as f32);
         let room = side(cell.0, columns) - 2 * gap;
         if mask.width as u32 > room {
-            mask = text::draw(&title, line as f32 * room as f32 / mask.width as f32);
+            mask = text::letters(&title, line as f32 * room as f32 / mask.width as f32);
         }
         canvas.write(&mask, (gap, gap), INK);
         Ok(Sheet { canvas, cell, gap, top, columns, count: 0, codec: plan.format.into(), to })

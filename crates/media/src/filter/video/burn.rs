@@ -4,7 +4,7 @@
 use super::{Form, Shown, VideoFilter};
 use crate::error::Result;
 use crate::frame::{Chroma, Plane, Pool, Samples, VideoFrame};
-use crate::text::{Mask, draw};
+use crate::text::{Mask, letters};
 use crate::timecode;
 use crate::track::TimecodeTrack;
 use serde::{Deserialize, Serialize};
@@ -101,11 +101,11 @@ impl Burner {
         let known = self.drawn.as_ref().is_some_and(|(t, h, _)| *t == text && *h == f.height);
         if !known {
             let height = (f.height as f32 * self.burn.size / 100.0).max(LEAST);
-            let mut mask = draw(&text, height);
+            let mut mask = letters(&text, height);
             // What is too wide is set smaller, as far as it can be read.
             let room = f.width as f32 - 2.0 * f.height as f32 * (MARGIN + self.burn.size / 4.0) / 100.0;
             if mask.width as f32 > room {
-                mask = draw(&text, (height * room / mask.width as f32).max(LEAST));
+                mask = letters(&text, (height * room / mask.width as f32).max(LEAST));
             }
             self.drawn = Some((text.clone(), f.height, mask));
         }
