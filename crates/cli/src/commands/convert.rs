@@ -66,11 +66,10 @@ fn one(
     let file = media::show::path(path);
     let outputs = planned.outputs();
     let names: Vec<String> = outputs.iter().map(|p| p.name.clone()).collect();
-    let totals: Vec<Option<u64>> = (0..outputs.len())
-        .map(|n| planned.plan.outputs.get(n).and_then(|o| o.total().or(planned.plan.total)))
-        .collect();
-    let is_still = |n: usize| planned.plan.outputs.get(n).is_some_and(|o| o.film().is_none());
-    let stills: Vec<bool> = (0..outputs.len()).map(is_still).collect();
+    // What cannot say how many pictures it will have is as far as the source is.
+    let own = |n: usize| planned.plan.outputs.get(n).and_then(|o| o.total());
+    let own: Vec<Option<u64>> = (0..outputs.len()).map(own).collect();
+    let totals: Vec<Option<u64>> = own.iter().map(|o| o.or(planned.plan.total)).collect();
     let seconds = planned.facts.duration.map(|d| d.seconds);
     let control = Control::new(outputs.len());
     if a.json {
@@ -86,10 +85,12 @@ fn one(
             if stop.load(Ordering::Relaxed) {
                 control.stop();
             }
-            // A still is one picture at the end: until then it is as far as the source is.
-            let now: Vec<u64> = (0..names.len())
-                .map(|n| if stills[n] { control.done() } else { control.done_by(n) })
-                .collect();
+            let done = |n: usize| match (own[n], totals[n]) {
+                (Some(of), _) => control.done_by(n).min(of),
+                // A little more than a part is read for it.
+                (None, of) => control.done().min(of.unwrap_or(u64::MAX)),
+            };
+            let now: Vec<u64> = (0..names.len()).map(done).collect();
             bars.show(&now);
             if a.json && told.elapsed() >= TELL_EVERY {
                 told = Instant::now();

@@ -143,6 +143,21 @@ pub struct Wrapper {
     pub open: Open,
 }
 
+/// A file of one sound track, which begins with the file.
+const SOUND_FILE: Wrapper = Wrapper {
+    wrap: Wrap::Wav,
+    name: "",
+    extension: "",
+    sound_extension: "",
+    video: &[],
+    audio: &[],
+    turns: false,
+    starts: false,
+    timecode: false,
+    most_sounds: 1,
+    open: |_, _| Err(Error::setting("container", "none")),
+};
+
 pub static WRAPPERS: &[Wrapper] = &[
     Wrapper {
         wrap: Wrap::Mp4,
@@ -207,65 +222,45 @@ pub static WRAPPERS: &[Wrapper] = &[
         name: "wav",
         extension: "wav",
         sound_extension: "wav",
-        video: &[],
         audio: &[AudioCodec::Pcm16, AudioCodec::Pcm24],
-        turns: false,
-        starts: false,
-        timecode: false,
-        most_sounds: 1,
         open: |sink, tracks| Ok(Box::new(wav::Writer::new(sink, &tracks)?)),
+        ..SOUND_FILE
     },
     Wrapper {
         wrap: Wrap::Ogg,
         name: "ogg",
         extension: "ogg",
         sound_extension: "opus",
-        video: &[],
         audio: &[AudioCodec::Opus],
-        turns: false,
-        starts: false,
-        timecode: false,
-        most_sounds: 1,
         open: |sink, tracks| Ok(Box::new(ogg::Writer::new(sink, &tracks)?)),
+        ..SOUND_FILE
     },
     Wrapper {
         wrap: Wrap::Flac,
         name: "flac",
         extension: "flac",
         sound_extension: "flac",
-        video: &[],
         audio: &[AudioCodec::Flac16, AudioCodec::Flac24],
-        turns: false,
-        starts: false,
-        timecode: false,
-        most_sounds: 1,
         open: |sink, _| Ok(Box::new(sound::mux::Plain::flac(sink)?)),
+        ..SOUND_FILE
     },
     Wrapper {
         wrap: Wrap::Mp3,
         name: "mp3",
         extension: "mp3",
         sound_extension: "mp3",
-        video: &[],
         audio: &[AudioCodec::Mp3],
-        turns: false,
-        starts: false,
-        timecode: false,
-        most_sounds: 1,
         open: |sink, _| Ok(Box::new(sound::mux::Plain::mp3(sink)?)),
+        ..SOUND_FILE
     },
     Wrapper {
         wrap: Wrap::Aiff,
         name: "aiff",
         extension: "aiff",
         sound_extension: "aiff",
-        video: &[],
         audio: &[AudioCodec::Pcm16, AudioCodec::Pcm24],
-        turns: false,
-        starts: false,
-        timecode: false,
-        most_sounds: 1,
         open: |sink, tracks| Ok(Box::new(sound::mux::Aiff::new(sink, &tracks)?)),
+        ..SOUND_FILE
     },
 ];
 

@@ -14,12 +14,12 @@ use std::sync::mpsc::Receiver;
 pub fn make(
     number: usize,
     plan: &PicturesPlan,
-    mut chain: Chain,
+    chain: Chain,
     to: Target,
     from: Receiver<Message>,
     control: &Control,
 ) -> Result<Made> {
-    let mut maker: Box<dyn Collect> = match &plan.kind {
+    let maker: Box<dyn Collect> = match &plan.kind {
         PicturesKind::Sheet { columns, rows, title } => {
             Box::new(Sheet::new(plan, *columns, *rows, title.clone(), to.file()?)?)
         }
@@ -32,6 +32,21 @@ pub fn make(
         }
         PicturesKind::Preview { rate, .. } => Box::new(Preview::new(plan, *rate, to.file()?)?),
     };
+    let mut made = collect(maker, number, chain, from, control)?;
+    if let PicturesKind::Preview { rate, .. } = &plan.kind {
+        made.seconds = made.frames as f64 * f64::from(delay(*rate)) / 100.0;
+    }
+    Ok(made)
+}
+
+/// Gives the pictures that come to whoever makes something of them.
+pub fn collect(
+    mut maker: Box<dyn Collect>,
+    number: usize,
+    mut chain: Chain,
+    from: Receiver<Message>,
+    control: &Control,
+) -> Result<Made> {
     let (mut ready, mut made) = (Vec::new(), Made::default());
     for message in from {
         if control.stopping() {
@@ -58,16 +73,14 @@ pub fn make(
                 return Err(Error::damaged("picture track", "it has no picture"));
             }
             made.size = Some(maker.finish()?);
-            if let PicturesKind::Preview { rate, .. } = &plan.kind {
-                made.seconds = made.frames as f64 * f64::from(delay(*rate)) / 100.0;
-            }
             return Ok(made);
         }
     }
     Err(Error::Stopped)
 }
 
-trait Collect {
+/// Makes something of several pictures.
+pub trait Collect {
     fn take(&mut self, shown: &Shown) -> Result<()>;
     /// The size of the pictures that were written.
     fn finish(self: Box<Self>) -> Result<(u32, u32)>;

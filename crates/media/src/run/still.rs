@@ -1,58 +1,49 @@
 //! One picture of a film.
 
-use super::{Control, Line, Made, Message};
+use super::pictures::{Collect, collect};
+use super::{Control, Made, Message};
 use crate::container::wrap::Sink;
-use crate::error::{Error, Result};
+use crate::error::Result;
 use crate::filter::video::{Chain, Shown};
 use crate::frame::{Plane, Samples, VideoFrame};
 use crate::plan::StillPlan;
-use crate::still;
+use crate::still::{self, StillCodec};
 use std::sync::mpsc::Receiver;
 
 pub fn make(
     number: usize,
     plan: &StillPlan,
-    mut chain: Chain,
-    mut sink: Box<dyn Sink>,
+    chain: Chain,
+    sink: Box<dyn Sink>,
     from: Receiver<Message>,
     control: &Control,
 ) -> Result<Made> {
-    let (mut ready, mut best): (Vec<Shown>, Option<(f64, Shown)>) = (Vec::new(), None);
-    for message in from {
-        if control.stopping() {
-            return Err(Error::Stopped);
+    let telling = Telling { best: None, codec: plan.format.into(), sink };
+    let made = collect(Box::new(telling), number, chain, from, control)?;
+    Ok(Made { frames: 1, ..made })
+}
+
+/// Keeps the one that tells most.
+struct Telling {
+    best: Option<(f64, Shown)>,
+    codec: StillCodec,
+    sink: Box<dyn Sink>,
+}
+
+impl Collect for Telling {
+    fn take(&mut self, shown: &Shown) -> Result<()> {
+        let says = tells(&shown.frame);
+        if self.best.as_ref().is_none_or(|(most, _)| says > *most) {
+            self.best = Some((says, shown.clone()));
         }
-        let ended = match message {
-            Message::Picture(shown) => {
-                chain.push(shown, &mut ready)?;
-                false
-            }
-            Message::Sound { .. } => false,
-            Message::End(line) => {
-                chain.finish(&mut ready)?;
-                line == Line::Pictures
-            }
-        };
-        for shown in ready.drain(..) {
-            let says = tells(&shown.frame);
-            if best.as_ref().is_none_or(|(most, _)| says > *most) {
-                best = Some((says, shown));
-            }
-        }
-        if ended {
-            let Some((_, shown)) = best else {
-                return Err(Error::damaged("picture track", "it has no picture to make a still of"));
-            };
-            still::write_frame(&shown.frame, plan.format.into(), &mut sink)?;
-            control.add(number, 1);
-            return Ok(Made {
-                size: Some((shown.frame.width, shown.frame.height)),
-                frames: 1,
-                ..Made::default()
-            });
-        }
+        Ok(())
     }
-    Err(Error::Stopped)
+
+    fn finish(mut self: Box<Self>) -> Result<(u32, u32)> {
+        let Some((_, shown)) = &self.best else { return Ok((0, 0)) };
+        still::write_frame(&shown.frame, self.codec, &mut self.sink)?;
+        Ok((shown.frame.width, shown.frame.height))
+    }
 }
 
 /// How much a picture tells: its fine detail, and how much of its range it uses; black and blank ones tell nothing.

@@ -186,7 +186,8 @@ impl At {
         match now.stage {
             Stage::Making => {
                 if let Some(c) = &*self.run.lock().unwrap_or_else(|e| e.into_inner()) {
-                    now.done = c.done();
+                    // A little more than a part is read for it.
+                    now.done = c.done().min(now.of.unwrap_or(u64::MAX));
                 }
             }
             Stage::Checking => now.done = self.checked.load(Ordering::Relaxed),

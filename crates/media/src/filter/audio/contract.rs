@@ -10,7 +10,6 @@ fn loudness() -> Loudness {
 #[rstest]
 #[case(AudioStep::Mix(1))]
 #[case(AudioStep::Mix(2))]
-#[case(AudioStep::Pick(0))]
 #[case(AudioStep::Gain(-6.0))]
 #[case(AudioStep::Even)]
 #[case(AudioStep::Fade(fade::Fade { in_ms: 30, out_ms: 50 }))]
@@ -44,11 +43,6 @@ fn length_is_kept_however_it_comes(
     // How it is cut up changes nothing.
     assert_eq!(in_parts(77), out);
     assert!(!step.words(from).is_empty());
-}
-
-#[test]
-fn a_channel_that_is_not_there_is_refused() {
-    assert!(AudioStep::Pick(2).start(AudioForm { rate: 48_000, channels: 2 }).is_err());
 }
 
 #[test]

@@ -17,7 +17,7 @@ pub use mix::mix_down;
 pub use resample::Resampler;
 pub use timeline::Timeline;
 
-use crate::error::{Error, Result};
+use crate::error::Result;
 use crate::recipe::Loudness;
 use loudness::Limiter;
 
@@ -44,8 +44,6 @@ pub struct AudioForm {
 pub enum AudioStep {
     /// Fewer channels, or more.
     Mix(u16),
-    /// One channel of several, from 0.
-    Pick(u16),
     /// Decibels more or less.
     Gain(f64),
     /// Quiet passages louder and loud ones quieter, for listening on the way.
@@ -64,7 +62,6 @@ impl AudioStep {
     pub fn form(&self, from: AudioForm) -> AudioForm {
         match self {
             AudioStep::Mix(channels) => AudioForm { channels: *channels, ..from },
-            AudioStep::Pick(_) => AudioForm { channels: 1, ..from },
             AudioStep::Resample(rate) => AudioForm { rate: *rate, ..from },
             AudioStep::Gain(_) | AudioStep::Even | AudioStep::Fade(_) | AudioStep::Level { .. } => from,
         }
@@ -73,12 +70,6 @@ impl AudioStep {
     pub fn start(&self, from: AudioForm) -> Result<Box<dyn AudioFilter>> {
         Ok(match *self {
             AudioStep::Mix(to) => each(move |s| mix_down(s, from.channels, to)),
-            AudioStep::Pick(n) if n >= from.channels => {
-                return Err(Error::setting("channel", format!("{} of {}", n + 1, from.channels)));
-            }
-            AudioStep::Pick(n) => {
-                each(move |s| s.iter().skip(n.into()).step_by(from.channels.into()).copied().collect())
-            }
             AudioStep::Gain(db) => {
                 let by = 10f64.powf(db / 20.0) as f32;
                 each(move |mut s| {
@@ -100,7 +91,6 @@ impl AudioStep {
     pub fn words(&self, from: AudioForm) -> String {
         match self {
             AudioStep::Mix(to) => format!("{} channels to {to}", from.channels),
-            AudioStep::Pick(n) => format!("channel {} of {}", n + 1, from.channels),
             AudioStep::Gain(db) => format!("{db:+} dB"),
             AudioStep::Even => dynamics::WORDS.into(),
             AudioStep::Fade(f) => f.words(),
