@@ -27,14 +27,24 @@ pub enum Command {
     Run(Run),
     /// Show what is arriving, waiting, being made and finished
     Status(Status),
+    /// List, show, cancel and repeat jobs
+    Jobs(Jobs),
+    /// Begin nothing more, until "resume"; what is under way goes on to its end
+    Pause(House),
+    /// Go on after "pause"
+    Resume(House),
     /// Tell what media files are, from their content
     Inspect(Inspect),
     /// Show what presets would do to a file: what is decoded, filtered, shared and left out
     Plan(Plan),
     /// Make files by presets, several in one pass, without a house
     Convert(Convert),
-    /// List, show and check presets
+    /// List, show, check, copy, export and import presets
     Presets(Presets),
+    /// Show what a house's rules would make of files: names, places and reasons; nothing is made
+    Rehearse(Rehearse),
+    /// Show what a template makes of the names of files
+    Name(Name),
     /// Write down what is said in media files
     Transcribe(Transcribe),
     /// Find where something was said, in all transcripts of a house
@@ -149,6 +159,57 @@ pub struct Status {
 }
 
 #[derive(Debug, ClapArgs)]
+pub struct Jobs {
+    #[command(subcommand)]
+    pub what: JobsWhat,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum JobsWhat {
+    /// List jobs, newest first
+    List {
+        #[command(flatten)]
+        house: NamedHouse,
+        /// Only jobs in this state: waiting, making, carrying, clearing, turning away, done, turned away, withdrawn, cancelled
+        #[arg(long, value_name = "STATE")]
+        state: Option<String>,
+        /// Only jobs of this watch
+        #[arg(long, value_name = "NAME")]
+        watch: Option<String>,
+        /// Most jobs to list
+        #[arg(long, value_name = "COUNT", default_value_t = 50)]
+        most: u32,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Everything that happened to a job
+    Show {
+        #[arg(value_name = "NUMBER")]
+        job: i64,
+        #[command(flatten)]
+        house: NamedHouse,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// End jobs; what was delivered stays, what was begun is cleared away, the original stays where it is
+    Cancel {
+        #[arg(required = true, value_name = "NUMBER")]
+        jobs: Vec<i64>,
+        #[command(flatten)]
+        house: NamedHouse,
+    },
+    /// Do ended jobs once more: what was turned away is put back, what was left is made anew under names that are free
+    Again {
+        #[arg(required = true, value_name = "NUMBER")]
+        jobs: Vec<i64>,
+        #[command(flatten)]
+        house: NamedHouse,
+    },
+}
+
+#[derive(Debug, ClapArgs)]
 pub struct Inspect {
     /// Files, or folders to look through
     #[arg(required_unless_present = "schema", value_name = "FILE")]
@@ -225,16 +286,78 @@ pub enum PresetsWhat {
         #[arg(long)]
         json: bool,
     },
-    /// Print the settings of a shipped preset, to be copied into a house or a file
+    /// Print the settings of a preset as they are written
     Show {
         #[arg(value_name = "NAME")]
         name: String,
+        #[command(flatten)]
+        house: NamedHouse,
     },
     /// Check a file of presets
     Check {
         #[arg(value_name = "FILE")]
         file: PathBuf,
     },
+    /// Copy a preset into a file of its own in the house, under another name, to be changed there
+    Copy {
+        #[arg(value_name = "NAME")]
+        name: String,
+        /// Name of the copy
+        #[arg(value_name = "NEW")]
+        new: String,
+        #[command(flatten)]
+        house: NamedHouse,
+    },
+    /// Write presets into a file that another house can import
+    Export {
+        #[arg(required = true, value_name = "NAME")]
+        names: Vec<String>,
+        /// File to write; it must not be there
+        #[arg(long, value_name = "FILE")]
+        to: PathBuf,
+        #[command(flatten)]
+        house: NamedHouse,
+    },
+    /// Take the presets of a file into the house, each in a file of its own
+    Import {
+        #[arg(value_name = "FILE")]
+        file: PathBuf,
+        #[command(flatten)]
+        house: NamedHouse,
+    },
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Rehearse {
+    /// Files, in a watch folder or elsewhere
+    #[arg(required_unless_present = "schema", value_name = "FILE")]
+    pub files: Vec<PathBuf>,
+    #[command(flatten)]
+    pub house: NamedHouse,
+    /// As if they lay in this watch
+    #[arg(long, value_name = "NAME")]
+    pub watch: Option<String>,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
+    /// Print the JSON schema of what --json prints
+    #[arg(long)]
+    pub schema: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Name {
+    /// A template as in a house's rules: "{date}/{stem.part(\"_\", 1)}_proxy"
+    pub template: String,
+    /// Files; what they are is looked at, and nothing is changed
+    #[arg(required = true, value_name = "FILE")]
+    pub files: Vec<PathBuf>,
+    /// Name of the watch that they would come from
+    #[arg(long, value_name = "NAME", default_value = "watch")]
+    pub watch: String,
+    /// Name of the preset that they would be made by
+    #[arg(long, value_name = "NAME", default_value = "preset")]
+    pub preset: String,
 }
 
 #[derive(Debug, ClapArgs)]

@@ -7,6 +7,7 @@ use crate::units::{Ratio, Time};
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Codec {
     H264,
+    Hevc,
     Av1,
     Vp8,
     Vp9,
@@ -36,9 +37,15 @@ pub enum Codec {
 }
 
 impl Codec {
+    /// Packets are units with their lengths in front; a byte stream has start codes there.
+    pub fn has_units(&self) -> bool {
+        matches!(self, Codec::H264 | Codec::Hevc)
+    }
+
     pub fn name(&self) -> String {
         match self {
             Codec::H264 => "H.264".into(),
+            Codec::Hevc => "HEVC".into(),
             Codec::Av1 => "AV1".into(),
             Codec::Vp8 => "VP8".into(),
             Codec::Vp9 => "VP9".into(),
@@ -67,6 +74,7 @@ pub fn codec_names() -> Vec<&'static str> {
     let mut all = vec![
         // decoded
         "H.264",
+        "HEVC",
         "AV1",
         "VP8",
         "VP9",
@@ -82,7 +90,6 @@ pub fn codec_names() -> Vec<&'static str> {
         "ALAC",
         "Opus",
         // named
-        "HEVC",
         "HEVC with dynamic metadata",
         "VVC",
         "MPEG-4 part 2",

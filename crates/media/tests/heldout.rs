@@ -40,7 +40,6 @@ fn layer_two_in_mp4_is_told_and_heard_as_what_it_is() {
 #[rstest]
 #[case("refused/raw.dng", "DNG")]
 #[case("refused/raw.nef", "NEF")]
-#[case("refused/picture.heic", "HEIC")]
 fn a_picture_that_is_not_read_is_named_and_its_thumbnail_not_taken_for_it(
     #[case] name: &str,
     #[case] what: &str,
@@ -48,6 +47,13 @@ fn a_picture_that_is_not_read_is_named_and_its_thumbnail_not_taken_for_it(
     let e = facts_of(&file(name)).unwrap_err();
     assert!(e.class() == "unsupported" && e.to_string().contains(what), "{e}");
     assert!(!deep_of(&file(name)).is_ok_and(|d| d.is_clean()));
+}
+
+#[test]
+fn a_picture_of_one_tiny_block_is_read() {
+    let f = facts_of(&file("found/tiny.heic")).unwrap();
+    assert_eq!((f.format.as_str(), f.damage), ("HEIC", None));
+    assert!(deep_of(&file("found/tiny.heic")).unwrap().is_clean());
 }
 
 #[test]

@@ -67,9 +67,8 @@ fn listening() -> Recipe {
 }
 
 #[rstest]
-#[case::deep(VideoTrack { depth: Some(10), ..video() }, "10-bit H.264")]
-#[case::wide(VideoTrack { depth: Some(10), chroma: Some(Chroma::C422), ..video() }, "10-bit 4:2:2 H.264")]
-#[case::fields(VideoTrack { fields: Fields::TopFirst, ..video() }, "interlaced H.264")]
+#[case::deep(VideoTrack { depth: Some(12), ..video() }, "12-bit H.264")]
+#[case::full(VideoTrack { chroma: Some(Chroma::C444), ..video() }, "4:4:4 H.264")]
 #[case::tiny(VideoTrack { width: 4000, height: 20, ..video() }, "H.264 is made from 16x16 on")]
 fn pictures_that_cannot_be_made_are_refused_by_name(#[case] v: VideoTrack, #[case] words: &str) {
     let e = plan(&[picture(v)], &[proxy((960, 540))]).unwrap_err();
@@ -77,11 +76,21 @@ fn pictures_that_cannot_be_made_are_refused_by_name(#[case] v: VideoTrack, #[cas
 }
 
 #[rstest]
-#[case::hevc("HEVC", "HEVC cannot be decoded; H.264, AV1")]
+#[case::theora("Theora", "Theora cannot be decoded; H.264, HEVC, AV1")]
 #[case::mpeg2("MPEG-2", "MPEG-2 cannot be decoded")]
 fn other_codecs_are_refused_by_name(#[case] name: &'static str, #[case] words: &str) {
     let e = plan(&[other(name, Media::Video(video()))], &[proxy((0, 0))]).unwrap_err();
     assert!(e.to_string().contains(words), "{e}");
+}
+
+#[rstest]
+#[case::plain(video(), "")]
+#[case::wide(VideoTrack { chroma: Some(Chroma::C422), ..video() }, "HEVC 4:2:2 cannot be decoded")]
+#[case::deep(VideoTrack { depth: Some(16), ..video() }, "HEVC of more than 12 bits")]
+#[case::fields(VideoTrack { fields: Fields::Interlaced, ..video() }, "HEVC of separate fields")]
+fn hevc_is_decoded_or_refused_by_name(#[case] v: VideoTrack, #[case] words: &str) {
+    let why = media::codec::why_not(&track(Codec::Hevc, Media::Video(v), 25));
+    assert!(why.as_deref().unwrap_or("").starts_with(words) && why.is_some() != words.is_empty(), "{why:?}");
 }
 
 #[rstest]

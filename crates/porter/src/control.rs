@@ -5,7 +5,7 @@
 use crate::clock::{self, Micros};
 use crate::error::{Error, Result};
 use crate::progress::Progress;
-use crate::store::TaskKey;
+use crate::store::{JobId, TaskKey};
 use crate::watch::steady::Waiting;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -33,20 +33,44 @@ pub struct Question {
     pub ask: Ask,
 }
 
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Ask {
     /// What is going on.
     Now,
+    /// Something is to be done.
+    Do(Order),
     #[serde(other)]
     Unknown,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Order {
+    /// Begin nothing more.
+    Pause,
+    Resume,
+    Cancel {
+        jobs: Vec<JobId>,
+    },
+    /// Ended jobs are done once more.
+    Again {
+        jobs: Vec<JobId>,
+    },
 }
 
 #[derive(Debug, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Answer {
     Now(Box<Now>),
-    Refused { why: String },
+    /// A line for each thing that was asked for; `refused`: one of them was not done.
+    Done {
+        said: Vec<String>,
+        refused: bool,
+    },
+    Refused {
+        why: String,
+    },
 }
 
 /// What a porter does at this moment.
@@ -58,6 +82,9 @@ pub struct Now {
     pub watches: Vec<WatchNow>,
     /// Places that are away.
     pub resting: Vec<Resting>,
+    /// Nothing more is begun.
+    #[serde(default)]
+    pub paused: bool,
 }
 
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -111,6 +138,7 @@ struct Inner {
     running: BTreeMap<TaskKey, (Progress, Instant)>,
     watches: Vec<OnWatch>,
     resting: BTreeMap<String, (String, Instant)>,
+    paused: bool,
 }
 
 struct OnWatch {
@@ -176,6 +204,10 @@ impl Board {
         }
     }
 
+    pub fn set_paused(&self, yes: bool) {
+        self.inner().paused = yes;
+    }
+
     /// A place that is away, why, and for how long it is left alone.
     pub fn set_rest(&self, place: &str, rest: Option<(String, Duration)>) {
         let mut inner = self.inner();
@@ -237,6 +269,7 @@ impl Board {
             running: running.collect(),
             watches: watches.collect(),
             resting: resting.collect(),
+            paused: inner.paused,
         }
     }
 }
@@ -254,7 +287,11 @@ pub struct Server {
 
 impl Server {
     /// The state folder is closed to others, and its lock is held: a socket that lies there is a left-over.
-    pub fn start(state: &Path, board: Arc<Board>) -> Result<Server> {
+    pub fn start(
+        state: &Path,
+        board: Arc<Board>,
+        order: impl Fn(Order) -> Answer + Send + 'static,
+    ) -> Result<Server> {
         let at = state.join(SOCKET);
         let fail = |e| Error::path("cannot listen at", &at)(e);
         match std::fs::remove_file(&at) {
@@ -272,7 +309,7 @@ impl Server {
                     return;
                 }
                 // Who asks and does not read keeps nobody waiting for longer than this.
-                let _ = serve(&stream, &board);
+                let _ = serve(&stream, &board, &order);
             }
         });
         Ok(Server { stop, at })
@@ -286,13 +323,14 @@ impl Drop for Server {
     }
 }
 
-fn serve(stream: &UnixStream, board: &Board) -> io::Result<()> {
+fn serve(stream: &UnixStream, board: &Board, order: &impl Fn(Order) -> Answer) -> io::Result<()> {
     stream.set_read_timeout(Some(PATIENCE))?;
     stream.set_write_timeout(Some(PATIENCE))?;
     let mut line = String::new();
     BufReader::new(stream).take(MAX_LINE).read_line(&mut line)?;
     let answer = match serde_json::from_str::<Question>(&line) {
         Ok(Question { ask: Ask::Now, .. }) => Answer::Now(Box::new(board.now())),
+        Ok(Question { ask: Ask::Do(what), .. }) => order(what),
         Ok(_) => {
             Answer::Refused { why: format!("this porter knows protocol version {PROTOCOL_VERSION} only") }
         }
@@ -304,19 +342,26 @@ fn serve(stream: &UnixStream, board: &Board) -> io::Result<()> {
 }
 
 /// Asks the porter that works on this state folder; `None`: there is none, or it does not answer.
-pub fn ask_now(state: &Path) -> Option<Now> {
+pub fn ask(state: &Path, ask: Ask) -> Option<Answer> {
     let folder = std::fs::File::open(state).ok()?;
     let stream = UnixStream::connect(address(&folder)).ok()?;
-    stream.set_read_timeout(Some(PATIENCE)).ok()?;
+    // An order is waited for by the porter itself.
+    let patience = if ask == Ask::Now { PATIENCE } else { PATIENCE * 8 };
+    stream.set_read_timeout(Some(patience)).ok()?;
     stream.set_write_timeout(Some(PATIENCE)).ok()?;
-    let mut line = serde_json::to_vec(&Question { version: PROTOCOL_VERSION, ask: Ask::Now }).ok()?;
+    let mut line = serde_json::to_vec(&Question { version: PROTOCOL_VERSION, ask }).ok()?;
     line.push(b'\n');
     (&mut &stream).write_all(&line).ok()?;
     let mut answer = String::new();
     BufReader::new(&stream).take(MAX_LINE).read_line(&mut answer).ok()?;
-    match serde_json::from_str(&answer).ok()? {
+    serde_json::from_str(&answer).ok()
+}
+
+/// What the porter that works on this state folder does now.
+pub fn ask_now(state: &Path) -> Option<Now> {
+    match ask(state, Ask::Now)? {
         Answer::Now(now) => Some(*now),
-        Answer::Refused { .. } => None,
+        _ => None,
     }
 }
 
@@ -332,7 +377,11 @@ mod tests {
         let state = dir.path().join("deep/".repeat(40));
         std::fs::create_dir_all(&state).unwrap();
         let board = Arc::new(Board::new(["cards"].into_iter()));
-        let server = Server::start(&state, board.clone()).unwrap();
+        let order = |order| match order {
+            Order::Pause => Answer::Done { said: vec!["paused".into()], refused: false },
+            other => Answer::Refused { why: format!("{other:?}") },
+        };
+        let server = Server::start(&state, board.clone(), order).unwrap();
         (dir, state, board, server)
     }
 
@@ -352,6 +401,18 @@ mod tests {
         assert!(ask_now(&state).unwrap().running.is_empty());
         drop(server);
         assert!(ask_now(&state).is_none());
+    }
+
+    #[test]
+    fn orders_are_passed_on_with_what_they_are_about() {
+        let (_dir, state, _board, _server) = server();
+        let said = |order| match ask(&state, Ask::Do(order)).unwrap() {
+            Answer::Done { said, .. } => said.join(","),
+            Answer::Refused { why } => why,
+            Answer::Now(_) => String::new(),
+        };
+        assert_eq!(said(Order::Pause), "paused");
+        assert_eq!(said(Order::Cancel { jobs: vec![3, 8] }), "Cancel { jobs: [3, 8] }");
     }
 
     #[test]

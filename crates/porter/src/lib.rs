@@ -15,6 +15,7 @@ pub mod maker;
 pub mod naming;
 pub mod progress;
 pub mod recipe;
+pub mod rehearse;
 pub mod report;
 pub mod route;
 pub mod services;

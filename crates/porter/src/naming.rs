@@ -1,10 +1,13 @@
-//! Names of outputs, from a template: `"{date}/{stem}_proxy"`. The extension comes from the preset.
+//! Names of outputs, from a template: `"{date}/{stem}_proxy"`. The extension comes from the preset. In brackets stands a
+//! field, or an expression over fields in the language of conditions: `{stem.part("_", 2).upperAscii()}`.
 //!
 //! A `/` in the template makes folders; one that comes out of a value never does. No name can leave its
 //! place: values lose what a file system or a careless script would trip over, and `..` cannot arise.
 
-use crate::route::fields::{self, Field, Subject, nearest};
+use crate::route::fields::{self, Field, Subject, Value, nearest};
+use crate::route::script::{Gives, Script, Wrong};
 use media::filter::video::burn::TIMECODE;
+use std::sync::Arc;
 
 /// Longest name of a file or folder, in bytes, leaving room for a running number and an extension.
 const MAX_PART: usize = 200;
@@ -13,6 +16,8 @@ const MAX_PART: usize = 200;
 enum Piece {
     Text(String),
     Field(&'static Field),
+    /// What is worked out from fields.
+    Worked(Arc<Script>),
 }
 
 impl std::fmt::Debug for Piece {
@@ -20,33 +25,95 @@ impl std::fmt::Debug for Piece {
         match self {
             Piece::Text(t) => f.write_str(t),
             Piece::Field(field) => write!(f, "{{{}}}", field.name),
+            Piece::Worked(script) => write!(f, "{{{}}}", script.text()),
         }
     }
 }
 
-/// Text and the fields in it.
+/// Where the bracket that opens here closes: one inside a quoted text does not count.
+fn close_of(text: &str, open: usize) -> Option<usize> {
+    let (mut quote, mut escaped) = (None, false);
+    for (at, c) in text.char_indices().skip_while(|(at, _)| *at <= open) {
+        match (quote, c) {
+            _ if escaped => escaped = false,
+            (Some(_), '\\') => escaped = true,
+            (Some(q), c) if c == q => quote = None,
+            (None, '"' | '\'') => quote = Some(c),
+            (None, '}') => return Some(at),
+            _ => (),
+        }
+    }
+    None
+}
+
+/// Where the parts of a template end: slashes outside brackets.
+fn parts(text: &str) -> Vec<&str> {
+    let (mut out, mut from, mut at) = (Vec::new(), 0, 0);
+    while let Some(next) = text[at..].find(['{', '/']).map(|n| at + n) {
+        if text.as_bytes()[next] == b'/' {
+            out.push(&text[from..next]);
+            from = next + 1;
+            at = from;
+        } else {
+            at = close_of(text, next).map_or(text.len(), |c| c + 1);
+        }
+    }
+    out.push(&text[from..]);
+    out
+}
+
+/// Text, the fields in it, and what is worked out from fields.
 fn pieces(text: &str) -> Result<Vec<Piece>, String> {
     let (mut pieces, mut rest) = (Vec::new(), text);
     while let Some(open) = rest.find(['{', '}']) {
         if rest.as_bytes()[open] == b'}' {
             return Err("a '{' before every '}'".into());
         }
-        let close = rest[open..].find('}').ok_or("a '}' behind every '{'")? + open;
-        let name = &rest[open + 1..close];
-        let field = fields::find(name).ok_or_else(|| match nearest(name, fields::names(false)) {
-            Some(near) => format!("{{{near}}}, not {{{name}}}"),
-            None => format!("fields of these: {}", fields::names(false).join(", ")),
-        })?;
+        let close = close_of(rest, open).ok_or("a '}' behind every '{'")?;
+        let inside = &rest[open + 1..close];
         if open > 0 {
             pieces.push(Piece::Text(rest[..open].to_owned()));
         }
-        pieces.push(Piece::Field(field));
+        pieces.push(match fields::find(inside) {
+            Some(field) => Piece::Field(field),
+            None => worked(inside)?,
+        });
         rest = &rest[close + 1..];
     }
     if !rest.is_empty() {
         pieces.push(Piece::Text(rest.to_owned()));
     }
     Ok(pieces)
+}
+
+/// An expression that gives a text or a number.
+fn worked(text: &str) -> Result<Piece, String> {
+    if text.chars().all(|c| c.is_alphanumeric() || c == '_') {
+        return Err(match nearest(text, fields::names(false)) {
+            Some(near) => format!("{{{near}}}, not {{{text}}}"),
+            None => format!("fields of these: {}", fields::names(false).join(", ")),
+        });
+    }
+    const EXAMPLE: &str = "such as {stem.upperAscii()}";
+    match Script::parse(text) {
+        Ok((_, Some(Gives::True(_) | Gives::Other(_)))) => {
+            Err(format!("an expression that gives a text or a number, {EXAMPLE}, not {{{text}}}"))
+        }
+        Ok((script, _)) => Ok(Piece::Worked(Arc::new(script))),
+        Err(Wrong::Wanted(wanted)) => Err(wanted),
+        Err(Wrong::Types) => Err(format!(
+            "an expression whose parts go together, {EXAMPLE}, not {{{text}}}: a text and a number do not, and functions are called with what they take"
+        )),
+        Err(Wrong::Form) => Err(format!("a field, or an expression in CEL {EXAMPLE}, not {{{text}}}")),
+    }
+}
+
+/// What an expression gives, as it stands in a name; nothing where it cannot be told.
+fn words(script: &Script, value: &impl Fn(&Field) -> Value) -> String {
+    match script.with(value) {
+        Ok(Gives::Known(known)) => known.words(),
+        _ => String::new(),
+    }
 }
 
 /// Whether a text that is shown, and is no name, has fields that there are; the error says what would be right.
@@ -61,6 +128,7 @@ pub fn fill_text(text: &str, subject: &Subject<'_>) -> String {
         Piece::Text(t) => t.clone(),
         Piece::Field(f) if format!("{{{}}}", f.name) == TIMECODE => TIMECODE.to_owned(),
         Piece::Field(f) => (f.get)(subject).words(),
+        Piece::Worked(script) => words(script, &|f: &Field| (f.get)(subject)),
     });
     each.collect()
 }
@@ -79,7 +147,7 @@ impl Template {
         if text.starts_with('/') {
             return Err("a name inside the place: it may not start with '/'".into());
         }
-        for part in text.split('/') {
+        for part in self::parts(text) {
             let pieces = pieces(part)?;
             let fixed = |p: &Piece| matches!(p, Piece::Text(_));
             if pieces.iter().all(fixed) && clean(part) != part {
@@ -95,10 +163,10 @@ impl Template {
 
     /// A relative path of safe names with the extension (a folder has none); never empty, never outside.
     pub fn fill(&self, subject: &Subject<'_>, extension: &str) -> String {
-        self.fill_with(|f| (f.get)(subject).words(), extension)
+        self.fill_with(|f| (f.get)(subject), extension)
     }
 
-    fn fill_with(&self, value: impl Fn(&Field) -> String, extension: &str) -> String {
+    fn fill_with(&self, value: impl Fn(&Field) -> Value, extension: &str) -> String {
         let mut parts = Vec::new();
         let last = self.parts.len() - 1;
         for (n, pieces) in self.parts.iter().enumerate() {
@@ -107,7 +175,7 @@ impl Template {
                 && f.name == "folder"
                 && n < last
             {
-                let folders = value(f);
+                let folders = value(f).words();
                 parts.extend(folders.split('/').filter(|p| !p.is_empty()).map(clean));
                 continue;
             }
@@ -127,7 +195,7 @@ const BETWEEN: [char; 4] = ['_', '-', '.', ' '];
 
 /// The pieces of one part. A field that is empty takes the sign along that parts it from what stands before or, at the
 /// beginning, behind it.
-fn joined(pieces: &[Piece], value: &impl Fn(&Field) -> String) -> String {
+fn joined(pieces: &[Piece], value: &impl Fn(&Field) -> Value) -> String {
     let mut out = String::new();
     let mut swallow = false;
     for p in pieces {
@@ -135,8 +203,13 @@ fn joined(pieces: &[Piece], value: &impl Fn(&Field) -> String) -> String {
             Piece::Text(t) => {
                 out.push_str(if std::mem::take(&mut swallow) { t.trim_start_matches(BETWEEN) } else { t });
             }
-            Piece::Field(f) => {
-                let text = value(f).replace([':', ';'], "-");
+            Piece::Field(_) | Piece::Worked(_) => {
+                let text = match p {
+                    Piece::Worked(script) => words(script, value),
+                    Piece::Field(f) => value(f).words(),
+                    Piece::Text(_) => String::new(),
+                };
+                let text = text.replace([':', ';'], "-");
                 if text.is_empty() {
                     out.truncate(out.trim_end_matches(BETWEEN).len());
                     swallow = out.is_empty();
@@ -211,7 +284,8 @@ mod tests {
 
     fn filled(template: &str, values: &[(&str, &str)]) -> String {
         let value = |f: &Field| {
-            values.iter().find(|(n, _)| *n == f.name).map_or(String::new(), |(_, v)| (*v).to_owned())
+            let known = values.iter().find(|(n, _)| *n == f.name);
+            Value::Text(known.map_or(String::new(), |(_, v)| (*v).to_owned()))
         };
         Template::parse(template).unwrap().fill_with(value, "mp4")
     }
@@ -231,6 +305,11 @@ mod tests {
     #[case("{stem}", "com1.tar", "_com1.tar.mp4")]
     #[case("{stem}", "nul ", "_nul.mp4")]
     #[case("{stem}", "console", "console.mp4")]
+    #[case("{stem.part('_', 2).upperAscii()}_x", "ep03_sc12", "SC12_x.mp4")]
+    #[case("{stem.find('[0-9]+')}/{stem}", "ep03", "03/ep03.mp4")]
+    #[case("{stem.find('[0-9]+')}/{stem}", "bittern", "bittern.mp4")]
+    #[case("{stem.replace('}', '/')}", "a}b", "a_b.mp4")]
+    #[case("{stem.substring(2, 40)}_{stem}", "cup", "cup.mp4")]
     #[case("{stem}", "a\u{202e}4pm.b\u{200b}", "a_4pm.b_.mp4")]
     fn templates_fill(#[case] template: &str, #[case] stem: &str, #[case] want: &str) {
         assert_eq!(filled(template, &[("stem", stem), ("date", "2026-11-23")]), want);
@@ -251,6 +330,10 @@ mod tests {
     #[case("a//b", "no empty parts")]
     #[case("{stam}", "{stem}, not {stam}")]
     #[case("{xyzzy}", "fields of these")]
+    #[case("{stem.uper()}", "whose parts go together")]
+    #[case("{stem ==}", "an expression in CEL")]
+    #[case("{stem == 'a'}", "a text or a number")]
+    #[case("{stam.slug()}", "'stem', not 'stam'")]
     #[case("{stem", "a '}'")]
     #[case("stem}", "a '{'")]
     fn false_templates_say_what_is_right(#[case] template: &str, #[case] words: &str) {

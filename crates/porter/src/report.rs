@@ -3,7 +3,7 @@
 use crate::clock;
 use crate::config::House;
 use crate::control::{self, Now};
-use crate::error::Result;
+use crate::error::{Error, Result};
 use crate::files::Dir;
 use crate::jobs::state;
 use crate::progress::{Progress, Stage, Unit};
@@ -29,6 +29,8 @@ pub struct Status {
     pub at: String,
     /// A porter works on the house now.
     pub running: bool,
+    /// A person asked that nothing more is begun.
+    pub paused: bool,
     pub watches: Vec<WatchStatus>,
     /// Places that are away, as far as the running porter knows.
     pub away: Vec<AwayStatus>,
@@ -176,6 +178,7 @@ pub fn status(house: &House, most_ended: u32) -> Result<Status> {
         house: house.name.clone(),
         at: clock::zoned_text(clock::now()),
         running,
+        paused: now.as_ref().is_some_and(|n| n.paused),
         watches: Vec::new(),
         away: Vec::new(),
         arriving: Vec::new(),
@@ -192,6 +195,7 @@ pub fn status(house: &House, most_ended: u32) -> Result<Status> {
             out.open.push(job_status(v, j, now.as_ref())?);
         }
         out.open_count = v.open_count()?;
+        out.paused = out.paused || now.is_none() && v.is_paused()?;
         for j in v.jobs(&Filter { ended: true, most: most_ended, ..Filter::default() })?.rows {
             out.ended.push(job_status(v, j, None)?);
         }
@@ -269,6 +273,42 @@ fn arriving(house: &House, store: Option<&Store>, now: Option<&Now>, out: &mut S
 }
 
 /// One job and all that happened to it; `None` if there is no such job.
+/// Jobs of a state (by its name) and of a watch, those that have not ended first, then the latest.
+pub fn jobs(house: &House, state: Option<&str>, watch: Option<&str>, most: u32) -> Result<Vec<JobStatus>> {
+    if let Some(unknown) = state.filter(|s| matches!(State::from_name(s), State::Unknown(_))) {
+        return Err(Error::NotConfigured(format!("\"{unknown}\" is no state of a job")));
+    }
+    if let Some(unknown) = watch.filter(|w| house.watch(w).is_none()) {
+        return Err(Error::NotConfigured(format!("there is no watch \"{unknown}\" in this house")));
+    }
+    let Some(store) = Store::look(&house.store_file())? else { return Ok(Vec::new()) };
+    let now = control::ask_now(&house.state);
+    const PAGE: u32 = 500;
+    store.read(|v| {
+        let mut out = Vec::new();
+        for ended in [false, true] {
+            let mut after = None;
+            loop {
+                let watch = watch.map(str::to_owned);
+                let page = v.jobs(&Filter { ended, watch, after, most: PAGE })?;
+                for job in page.rows {
+                    if out.len() >= most as usize {
+                        return Ok(out);
+                    }
+                    if state.is_none_or(|s| s == job.state.name()) {
+                        out.push(job_status(v, job, now.as_ref())?);
+                    }
+                }
+                after = page.next;
+                if after.is_none() {
+                    break;
+                }
+            }
+        }
+        Ok(out)
+    })
+}
+
 pub fn history(house: &House, id: JobId) -> Result<Option<(JobStatus, Vec<EventStatus>)>> {
     let Some(store) = Store::look(&house.store_file())? else { return Ok(None) };
     let now = control::ask_now(&house.state);
@@ -417,6 +457,7 @@ impl Step {
             Step::Carry { place, .. } => format!("carrying to {place}"),
             Step::Clear => "clearing".into(),
             Step::TurnAway => "turning away".into(),
+            Step::Cancel => "cancelling".into(),
             Step::Unknown => "a step of a newer program".into(),
         }
     }
@@ -463,6 +504,11 @@ pub fn told(change: &Change) -> (String, Option<String>) {
         TurningAway { reason, .. } => ("turning away", some(reason.clone())),
         TurnedAway { at, .. } => ("turned away", some(show::path(at))),
         Withdrawn { reason, .. } => ("withdrawn", some(reason.clone())),
+        Cancelling { .. } => ("cancelling", some("asked for by a person".into())),
+        Cancelled { .. } => ("cancelled", some("the original stays where it is".into())),
+        Again { .. } => ("once more", some("asked for by a person".into())),
+        Paused { yes: true } => ("paused", some("nothing more is begun".into())),
+        Paused { yes: false } => ("going on", None),
         Touched { .. } => ("known again", some("other attributes, the same content".into())),
         Configured { refused: None } => ("configuration", some("changed, and taken up".into())),
         Configured { refused: Some(why) } => {

@@ -7,9 +7,12 @@ mod demo;
 mod find;
 mod init;
 mod inspect;
+mod jobs;
 mod manual;
+mod name;
 mod plan;
 mod presets;
+mod rehearse;
 mod run;
 mod stand_in;
 mod status;
@@ -18,6 +21,7 @@ pub mod version;
 
 use crate::args::{Args, Command};
 use anyhow::Result;
+use porter::control::Order;
 use std::process::ExitCode;
 
 pub fn run(args: Args) -> Result<ExitCode> {
@@ -26,10 +30,15 @@ pub fn run(args: Args) -> Result<ExitCode> {
         Command::Check(a) => check::check(&a),
         Command::Run(a) => run::run(&a),
         Command::Status(a) => status::status(&a),
+        Command::Jobs(a) => jobs::jobs(&a),
+        Command::Pause(h) => jobs::order(&h.find(), Order::Pause),
+        Command::Resume(h) => jobs::order(&h.find(), Order::Resume),
         Command::Inspect(a) => inspect::inspect(&a),
         Command::Plan(a) => plan::plan(&a),
         Command::Convert(a) => convert::convert(&a),
         Command::Presets(a) => presets::presets(&a),
+        Command::Rehearse(a) => rehearse::rehearse(&a),
+        Command::Name(a) => name::name(&a),
         Command::Transcribe(a) => transcribe::transcribe(&a),
         Command::Find(a) => find::find(&a),
         Command::Captions(a) => captions::captions(&a),

@@ -5,7 +5,7 @@ use crate::ui;
 use anyhow::{Context, Result, bail};
 use porter::config::{House, Preset, presets};
 use serde::Serialize;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::sync::Arc;
 
@@ -28,9 +28,76 @@ impl<'a> Listed<'a> {
 pub fn presets(a: &Presets) -> Result<ExitCode> {
     match &a.what {
         PresetsWhat::List { house, json } => list(house, *json),
-        PresetsWhat::Show { name } => show(name),
+        PresetsWhat::Show { name, house } => show(name, house),
         PresetsWhat::Check { file } => check(file),
+        PresetsWhat::Copy { name, new, house } => copy(name, new, house),
+        PresetsWhat::Export { names, to, house } => export(names, to, house),
+        PresetsWhat::Import { file, house } => import(file, house),
     }
+}
+
+/// The folder of a house that must be there, with its presets.
+fn house_at(house: &NamedHouse) -> Result<(PathBuf, House)> {
+    let house = House::load(&house.find())?;
+    Ok((house.file.parent().unwrap_or(Path::new("/")).to_owned(), house))
+}
+
+/// The settings of a preset as they are written: in the house, in its files of presets, or shipped.
+fn written(name: &str, house: &NamedHouse) -> Result<String> {
+    let at = house.find();
+    let file = if at.is_dir() { at.join(porter::config::FILE_NAME) } else { at };
+    let base = file.parent().unwrap_or(Path::new(".")).to_owned();
+    let mut files = vec![file];
+    files.extend(presets::files(&base)?);
+    for file in files {
+        let text = std::fs::read_to_string(&file).unwrap_or_default();
+        if let Some(block) = presets::text_of(&text, name) {
+            return Ok(block);
+        }
+    }
+    presets::written(name).with_context(|| {
+        format!("there is no preset \"{name}\"; \"deft-porter presets list\" names them all")
+    })
+}
+
+fn copy(name: &str, new: &str, house: &NamedHouse) -> Result<ExitCode> {
+    let (base, there) = house_at(house)?;
+    if there.presets.iter().any(|p| p.name == new) {
+        bail!("there is a preset \"{new}\" already");
+    }
+    let block = presets::renamed(&written(name, house)?, new);
+    presets::parse(Path::new("the copy"), &block)?;
+    let file = presets::add(&base, new, &block)?;
+    crate::say!("{}: preset \"{new}\", as \"{name}\" is; change it there", media::show::path(&file));
+    Ok(ExitCode::SUCCESS)
+}
+
+fn export(names: &[String], to: &Path, house: &NamedHouse) -> Result<ExitCode> {
+    let blocks: Vec<String> = names.iter().map(|n| written(n, house)).collect::<Result<_>>()?;
+    let text = blocks.join("\n");
+    let all = presets::parse(to, &text)
+        .context("presets that name services of this house cannot be exported: another house has its own")?;
+    let mut file =
+        std::fs::File::create_new(to).with_context(|| format!("cannot write {}", media::show::path(to)))?;
+    std::io::Write::write_all(&mut file, text.as_bytes())?;
+    crate::say!("{}: {} presets", media::show::path(to), all.len());
+    Ok(ExitCode::SUCCESS)
+}
+
+fn import(file: &Path, house: &NamedHouse) -> Result<ExitCode> {
+    let (base, there) = house_at(house)?;
+    let all = read(file)?;
+    let own = |p: &&Arc<Preset>| !presets::shipped().iter().any(|s| Arc::ptr_eq(s, p));
+    if let Some(twice) = all.iter().find(|p| there.presets.iter().filter(own).any(|t| t.name == p.name)) {
+        bail!("the house has a preset \"{}\" already; nothing was imported", twice.name);
+    }
+    let text = std::fs::read_to_string(file)?;
+    for p in &all {
+        let block = presets::text_of(&text, &p.name).with_context(|| format!("preset \"{}\"", p.name))?;
+        let to = presets::add(&base, &p.name, &block)?;
+        crate::say!("{}: preset \"{}\"", media::show::path(&to), p.name);
+    }
+    Ok(ExitCode::SUCCESS)
 }
 
 /// The presets of a house, if one is named or lies around us; a house includes the shipped ones.
@@ -60,11 +127,8 @@ fn list(house: &NamedHouse, json: bool) -> Result<ExitCode> {
     Ok(ExitCode::SUCCESS)
 }
 
-fn show(name: &str) -> Result<ExitCode> {
-    match presets::written(name) {
-        Some(text) => crate::say_part!("{text}"),
-        None => bail!("no preset \"{name}\" is shipped; \"deft-porter presets list\" names them all"),
-    }
+fn show(name: &str, house: &NamedHouse) -> Result<ExitCode> {
+    crate::say_part!("{}", written(name, house)?);
     Ok(ExitCode::SUCCESS)
 }
 

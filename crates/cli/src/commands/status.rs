@@ -44,7 +44,7 @@ struct OneJob {
     events: Vec<report::EventStatus>,
 }
 
-fn one_job(house: &House, number: i64, json: bool) -> Result<ExitCode> {
+pub fn one_job(house: &House, number: i64, json: bool) -> Result<ExitCode> {
     let Some((job, history)) = report::history(house, number)? else {
         bail!("there is no job {number} in this house; 'deft-porter status' lists them");
     };

@@ -11,6 +11,10 @@ pub fn text(s: &Status) -> String {
         false => paint(Tone::Bad, "NO PORTER IS RUNNING (deft-porter run)"),
     };
     let mut out = format!("{} - {running}\n", s.house);
+    if s.paused {
+        let line = "PAUSED: nothing more is begun (deft-porter resume)";
+        out.push_str(&format!("{}\n", paint(Tone::Warn, line)));
+    }
     for w in &s.watches {
         if let Some(why) = &w.trouble {
             let line = format!("TROUBLE: watch folder \"{}\" cannot be read: {why}", w.name);
@@ -129,6 +133,16 @@ fn result(j: &JobStatus) -> String {
     }
     let all = j.outputs.iter().flat_map(|o| &o.deliveries).filter(|d| d.delivered.is_some());
     all.map(|d| format!("{}: {}", d.place, d.name)).collect::<Vec<_>>().join("\n")
+}
+
+/// Jobs, a line each.
+pub fn list(all: &[JobStatus]) -> String {
+    let mut t = table(&["job", "watch", "file", "arrived", "state", "delivered, or why"]);
+    for j in all {
+        let why = if j.held.is_some() { note(j) } else { result(j) };
+        t.add_row([j.job.to_string(), j.watch.clone(), j.path.clone(), moment(&j.arrived), step(j), why]);
+    }
+    format!("{t}\n")
 }
 
 /// One job, whole.

@@ -23,12 +23,13 @@ pub mod single;
 pub mod symphonia;
 pub mod vorbis;
 pub mod vpx;
+mod waiting;
 #[cfg(feature = "testkit")]
 pub mod yardstick;
 
 use crate::error::{Error, Result};
 use crate::frame::{AudioFrame, Colour, Pool, VideoFrame};
-use crate::track::{Packet, Track};
+use crate::track::{Codec, Packet, Track};
 use crate::units::Ratio;
 use rows::{Decode, Row};
 
@@ -136,4 +137,24 @@ pub fn look_at_packet(track: &mut Track, packet: &[u8]) {
     if let crate::track::Media::Video(v) = &mut track.media {
         (row.look)(packet, &track.codec, v);
     }
+}
+
+/// Gives a track whose packets are a byte stream's units its setup record from one of them; whether it had what that
+/// needs.
+pub fn take_setup(track: &mut Track, packet: &[u8]) -> bool {
+    let crate::track::Media::Video(v) = &mut track.media else { return false };
+    let setup = match track.codec {
+        Codec::H264 => h264::record_of(packet).map(|config| {
+            if let Ok(Some(sps)) = config.first_sps() {
+                sps.complete(v);
+            }
+            config.write()
+        }),
+        Codec::Hevc => hevc::record_of(packet).map(|config| {
+            config.describe(v);
+            config.write()
+        }),
+        _ => None,
+    };
+    setup.map(|s| track.setup = s).is_some()
 }

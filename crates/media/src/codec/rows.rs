@@ -2,10 +2,11 @@
 //! row.
 
 use super::{
-    DecodeAudio, DecodeVideo, aac, av1, gif, h264, mjpeg, opus, pcm, raw, single::Single, symphonia, vpx,
+    DecodeAudio, DecodeVideo, aac, av1, gif, h264, hevc, mjpeg, opus, pcm, raw, single::Single, symphonia,
+    vpx,
 };
 use crate::error::{Error, Result};
-use crate::frame::{Chroma, Fields, Pool};
+use crate::frame::Pool;
 use crate::track::{AudioTrack, Codec, Track, VideoTrack};
 
 /// How a codec is decoded.
@@ -41,10 +42,15 @@ pub static CODECS: &[Row] = &[
     Row {
         name: "H.264",
         covers: |c| matches!(c, Codec::H264),
-        refuse: refuse_h264,
-        decode: Decode::Video(|t, _, pool| {
-            Ok(Box::new(h264::Decoder::new(&t.setup, pool)?.in_order(t.decode_times)))
-        }),
+        refuse: h264::refuse,
+        decode: Decode::Video(|t, v, pool| Ok(Box::new(h264::Decoder::new(t, v, pool)?))),
+        look: no_look,
+    },
+    Row {
+        name: "HEVC",
+        covers: |c| matches!(c, Codec::Hevc),
+        refuse: hevc::refuse,
+        decode: Decode::Video(|t, v, pool| Ok(Box::new(hevc::Decoder::new(t, v, pool)?))),
         look: no_look,
     },
     Row {
@@ -199,34 +205,4 @@ pub fn no_decoder(track: &Track) -> Error {
     let others = first.join(", ");
     let what = if is_sound { format!("sound as {others} or {last}") } else { format!("{others} and {last}") };
     Error::unsupported("", format!("{name} cannot be decoded; {what} can"))
-}
-
-/// The chosen library decodes 8-bit progressive 4:2:0 only.
-fn refuse_h264(track: &Track) -> Result<()> {
-    let Some(v) = track.video() else {
-        return Err(Error::unsupported("track", "not a picture track"));
-    };
-    let mut odd = Vec::new();
-    if let Some(depth) = v.depth.filter(|&d| d != 8) {
-        odd.push(format!("{depth}-bit"));
-    }
-    match v.chroma {
-        Some(Chroma::C422) => odd.push("4:2:2".into()),
-        Some(Chroma::C444) => odd.push("4:4:4".into()),
-        _ => (),
-    }
-    if v.fields != Fields::Progressive {
-        odd.push("interlaced".into());
-    }
-    if odd.is_empty() {
-        return Ok(());
-    }
-    Err(Error::unsupported(
-        "",
-        format!(
-            "{} {} cannot be decoded; H.264 in 8-bit progressive 4:2:0 can, and AV1, VP9 or uncompressed pictures in any depth",
-            odd.join(" "),
-            track.codec.name()
-        ),
-    ))
 }

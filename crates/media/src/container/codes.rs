@@ -44,6 +44,7 @@ pub fn picture(code: &[u8; 4]) -> Codec {
         b"BGRA" => raw(Packing::Bytes("bgra")),
         b"ABGR" => raw(Packing::Bytes("abgr")),
         b"ARGB" => raw(Packing::Bytes("argb")),
+        b"HVC1" | b"HEV1" | b"HEVC" | b"H265" | b"X265" => Codec::Hevc,
         _ => other(code, picture_name(&upper)),
     }
 }
@@ -51,7 +52,6 @@ pub fn picture(code: &[u8; 4]) -> Codec {
 /// Names the trade has for picture codecs without a decoder here.
 fn picture_name(upper: &[u8; 4]) -> Option<&'static str> {
     Some(match upper {
-        b"HVC1" | b"HEV1" | b"HEVC" | b"H265" | b"X265" => "HEVC",
         b"DVH1" | b"DVHE" => "HEVC with dynamic metadata",
         b"VVC1" | b"VVI1" => "VVC",
         b"MP4V" | b"XVID" | b"DIVX" | b"DX50" | b"FMP4" | b"3IVX" | b"M4S2" | b"MP4S" => "MPEG-4 part 2",

@@ -50,7 +50,7 @@ pub fn name(head: &[u8]) -> Option<(&'static str, &'static str)> {
 }
 
 /// Pictures that lie in the boxes of ISO files (ISO/IEC 23008-12, and camera makers after it), by the brand of the file.
-/// AVIF is read, and not told here.
+/// AVIF and HEIC are read, and not told here.
 pub fn picture_brand(head: &[u8]) -> Option<&'static str> {
     if head.get(4..8)? != b"ftyp" {
         return None;
@@ -61,10 +61,9 @@ pub fn picture_brand(head: &[u8]) -> Option<&'static str> {
     let has = |brand: &[u8; 4]| rest.chunks_exact(4).any(|b| b == brand);
     match &major {
         b"crx " => Some("a camera's raw picture (CR3)"),
-        b"heic" | b"heix" | b"heim" | b"heis" | b"hevc" | b"hevx" => Some("HEIC"),
-        b"mif1" | b"msf1" | b"mif2" | b"miaf" if has(b"avif") || has(b"avis") => None,
         b"mif1" | b"msf1" | b"mif2" | b"miaf" => {
-            Some(if has(b"heic") || has(b"heix") { "HEIC" } else { "HEIF" })
+            let read = [b"avif", b"avis", b"heic", b"heix", b"heim", b"heis", b"hevc", b"hevx"];
+            if read.iter().any(|b| has(b)) { None } else { Some("HEIF") }
         }
         b"jpeg" | b"j2ki" | b"avci" => Some("HEIF"),
         _ => None,
@@ -79,8 +78,9 @@ mod tests {
     #[rstest]
     #[case(&[0x06, 0x0e, 0x2b, 0x34, 0x02, 0x05, 0x01, 0x01, 0x0d], Some("MXF"))]
     #[case(b"%PDF-1.7", Some("PDF"))]
-    #[case(b"\0\0\0\x18ftypheic\0\0\0\0mif1heic", Some("HEIC"))]
-    #[case(b"\0\0\0\x18ftypmif1\0\0\0\0mif1heic", Some("HEIC"))]
+    #[case(b"\0\0\0\x18ftypheic\0\0\0\0mif1heic", None)]
+    #[case(b"\0\0\0\x18ftypmif1\0\0\0\0mif1heic", None)]
+    #[case(b"\0\0\0\x18ftypmif1\0\0\0\0mif1jpeg", Some("HEIF"))]
     #[case(b"\0\0\0\x18ftypmif1\0\0\0\0mif1avif", None)]
     #[case(b"\0\0\0\x18ftypcrx \0\0\0\x01crx isom", Some("a camera's raw picture (CR3)"))]
     #[case(b"\0\0\0\x18ftypisom\0\0\0\0isomavc1", None)]

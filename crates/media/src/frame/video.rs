@@ -126,6 +126,15 @@ impl Plane {
             }
         }
     }
+    /// The same of samples that are words already.
+    pub fn fill_words(&mut self, rows: &[u16], stride: usize) {
+        let (w, own) = (self.width as usize, self.stride);
+        let Samples::U16(to) = &mut self.samples else { return };
+        for y in 0..self.height as usize {
+            let Some(row) = rows.get(y * stride..y * stride + w) else { return };
+            to[y * own..y * own + w].copy_from_slice(row);
+        }
+    }
     /// Sets the sample at (x, y), which must be inside.
     pub fn put(&mut self, x: usize, y: usize, v: u16) {
         let i = y * self.stride + x;
@@ -143,6 +152,31 @@ impl Plane {
         match &self.samples {
             Samples::U8(b) => u16::from(b[i]),
             Samples::U16(w) => w[i],
+        }
+    }
+}
+
+impl VideoFrame {
+    /// Lays another picture of the same form onto this one, its corner here; what goes over the edge is left out.
+    pub fn lay(&mut self, other: &VideoFrame, x: u32, y: u32) {
+        for (i, (to, from)) in self.planes.iter_mut().zip(&other.planes).enumerate() {
+            let (px, py) = self.chroma.plane_size(i, x, y);
+            let (wide, tall) = (
+                from.width.min(to.width.saturating_sub(px)) as usize,
+                from.height.min(to.height.saturating_sub(py)),
+            );
+            for row in 0..tall as usize {
+                let (a, b) = ((py as usize + row) * to.stride + px as usize, row * from.stride);
+                match (&mut to.samples, &from.samples) {
+                    (Samples::U8(to), Samples::U8(from)) => {
+                        to[a..a + wide].copy_from_slice(&from[b..b + wide])
+                    }
+                    (Samples::U16(to), Samples::U16(from)) => {
+                        to[a..a + wide].copy_from_slice(&from[b..b + wide])
+                    }
+                    _ => return,
+                }
+            }
         }
     }
 }

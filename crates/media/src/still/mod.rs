@@ -1,11 +1,11 @@
-//! Still pictures. Reading and writing most single formats is the image crate's; DPX, the boxes of AVIF and the
+//! Still pictures. Reading and writing most single formats is the image crate's; DPX, the boxes of HEIF and the
 //! frames of GIF are our own, as is what a picture is, how large it may be and how it is shown.
 
-pub mod avif;
 mod canvas;
 pub(crate) mod colour;
 pub mod dpx;
 mod gif;
+pub mod heif;
 mod jpeg;
 pub mod run;
 mod tiff;
@@ -71,8 +71,13 @@ pub static FORMATS: &[StillFormat] = &[
     },
     StillFormat {
         name: "AVIF",
-        score: avif::score,
-        reader: Reads::Own { facts: avif::facts, decode: avif::decode },
+        score: heif::score_avif,
+        reader: Reads::Own { facts: |s| heif::facts("AVIF", s), decode: heif::decode },
+    },
+    StillFormat {
+        name: "HEIC",
+        score: heif::score_heic,
+        reader: Reads::Own { facts: |s| heif::facts("HEIC", s), decode: heif::decode },
     },
 ];
 

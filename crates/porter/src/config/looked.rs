@@ -1,23 +1,34 @@
 //! Whether a file changed since it was read.
 
+use super::presets;
 use std::path::Path;
 use std::time::SystemTime;
 
 /// A file as it was when it was looked at.
 pub struct Looked {
-    read: Option<(SystemTime, u64)>,
-    seen: Option<(SystemTime, u64)>,
+    read: Option<Vec<Stamp>>,
+    seen: Option<Vec<Stamp>>,
 }
+
+/// Time and size of one file.
+type Stamp = (SystemTime, u64);
 
 impl Looked {
     pub fn at(file: &Path) -> Looked {
         let now = Self::look(file);
-        Looked { read: now, seen: now }
+        Looked { read: now.clone(), seen: now }
     }
 
-    fn look(file: &Path) -> Option<(SystemTime, u64)> {
-        let about = std::fs::metadata(file).ok()?;
-        Some((about.modified().ok()?, about.len()))
+    /// The file, and the presets in files of their own beside it.
+    fn look(file: &Path) -> Option<Vec<Stamp>> {
+        let stamp = |path: &Path| {
+            let about = std::fs::metadata(path).ok()?;
+            Some((about.modified().ok()?, about.len()))
+        };
+        let mut all = vec![stamp(file)?];
+        let others = presets::files(file.parent().unwrap_or(Path::new("/"))).unwrap_or_default();
+        all.extend(others.iter().filter_map(|p| stamp(p)));
+        Some(all)
     }
 
     /// True once for each change: when the file was the same at two looks, and is another than it was read as. (Only
@@ -25,7 +36,7 @@ impl Looked {
     pub fn has_changed(&mut self, file: &Path) -> bool {
         let now = Self::look(file);
         let rests = now.is_some() && now == self.seen;
-        self.seen = now;
+        self.seen.clone_from(&now);
         if rests && now != self.read {
             self.read = now;
             return true;

@@ -4,6 +4,7 @@ mod apart;
 mod check;
 mod locate;
 mod looked;
+mod pattern;
 pub mod presets;
 pub mod raw;
 pub mod values;
@@ -11,8 +12,11 @@ pub mod values;
 pub use apart::apart_on_disk;
 pub use locate::Problem;
 pub use looked::Looked;
+pub use pattern::Pattern;
 
+use crate::clock::Micros;
 use crate::error::{Error, Result};
+use crate::files::Seen;
 use crate::naming::Template;
 use crate::recipe::Recipe;
 use crate::route::Condition;
@@ -73,6 +77,24 @@ pub struct Watch {
     pub original: Original,
     pub done: Option<PathBuf>,
     pub turned_away: PathBuf,
+    /// Otherwise nothing is taken from it.
+    pub on: bool,
+    /// Files that are taken, all if there is none,
+    pub include: Vec<Pattern>,
+    /// and of those the ones that are not.
+    pub exclude: Vec<Pattern>,
+    /// Files that were there before are left alone: a moment.
+    pub since: Option<Micros>,
+}
+
+impl Watch {
+    /// Whether a file is one for this watch, whatever it is: by its path inside, and by the moment since which it has been
+    /// there as it is.
+    pub fn takes(&self, path: &Path, seen: &Seen) -> bool {
+        let is_new = self.since.is_none_or(|since| seen.changed.max(seen.modified) / 1000 >= since);
+        let fits = |all: &[Pattern]| all.iter().any(|p| p.fits(path));
+        is_new && (self.include.is_empty() || fits(&self.include)) && !fits(&self.exclude)
+    }
 }
 
 /// What happens to a source when all its outputs were delivered.
@@ -115,6 +137,10 @@ pub struct Rule {
     /// Names of the watches it is for.
     pub watches: Vec<String>,
     pub when: Condition,
+    /// Where it holds, no rule behind it counts.
+    pub last: bool,
+    /// It counts only where no rule before it holds.
+    pub otherwise: bool,
     pub make: Vec<Make>,
 }
 
@@ -221,7 +247,8 @@ impl House {
         let base = file.parent().unwrap_or(Path::new("/"));
         let fail = |problems| Error::Config { file: file.to_owned(), text: text.to_owned(), problems };
         let (raw, mut problems) = read_all(text);
-        let checked = raw.map(|raw| check::house(raw, file, base, &stated(text)));
+        let others = presets::beside(base)?;
+        let checked = raw.map(|raw| check::house(raw, file, base, &stated(text), others));
         match checked {
             Some(Ok(house)) if problems.is_empty() => return Ok(house),
             Some(Err(faults)) => problems.extend(locate::all(text, faults)),

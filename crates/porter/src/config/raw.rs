@@ -42,7 +42,11 @@ pub struct Maker {
 pub struct Watch {
     pub name: String,
     pub folder: String,
+    pub on: Option<bool>,
     pub subfolders: Option<bool>,
+    pub include: Option<Vec<String>>,
+    pub exclude: Option<Vec<String>>,
+    pub since: Option<String>,
     pub steady: Option<String>,
     pub look_every: Option<String>,
     pub second_look: Option<String>,
@@ -253,6 +257,8 @@ pub struct Rule {
     pub name: String,
     pub watch: Option<Vec<String>>,
     pub when: Option<String>,
+    pub last: Option<bool>,
+    pub otherwise: Option<bool>,
     pub make: Vec<Make>,
 }
 

@@ -67,7 +67,9 @@ fn pass(
     mut take: impl FnMut(&[u8]) -> Result<()>,
 ) -> Result<String> {
     let mut hash = Xxh3::new();
-    let mut block = vec![0; BLOCK];
+    // A small file needs no large block.
+    let size = file.metadata().map_or(BLOCK as u64, |m| m.len() + 1);
+    let mut block = vec![0; size.clamp(4096, BLOCK as u64) as usize];
     loop {
         if watching.stopping() {
             return Err(Error::Stopped);

@@ -3,6 +3,8 @@
 //! is safe to begin again.
 
 pub mod folders;
+mod hands;
+mod orders;
 mod run;
 pub mod schedule;
 pub mod state;
@@ -18,8 +20,9 @@ use crate::error::{Error, Result};
 use crate::store::{JobId, Said, Store};
 use folders::Folders;
 use state::StateFolder;
+use std::collections::HashSet;
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex, RwLock};
+use std::sync::{Arc, Mutex, MutexGuard, RwLock};
 use std::time::{Duration, Instant};
 
 /// A store that another program keeps locked (a backup, somebody's look into it) is waited for this long.
@@ -39,6 +42,8 @@ pub struct Porter {
     /// This program, to start children of.
     program: PathBuf,
     stop: Stopper,
+    /// Jobs that a person does not want any more: what works on them ends.
+    cancelled: Mutex<HashSet<JobId>>,
     state: StateFolder,
     /// Answers `status` and the like; ends with the porter.
     _server: Option<Server>,
@@ -92,7 +97,8 @@ impl Porter {
         let id = store.read(|v| v.house())?.unwrap_or_default();
         let board = Arc::new(Board::new(house.watches.iter().map(|w| w.name.as_str())));
         // Without it nobody sees progress; the work does not need it.
-        let server = Server::start(&house.state, board.clone())
+        let orders = stop.clone();
+        let server = Server::start(&house.state, board.clone(), move |order| orders.order(order))
             .inspect_err(|e| tracing::warn!("status shows no progress: {e}"))
             .ok();
         let folders = Folders::default();
@@ -105,6 +111,7 @@ impl Porter {
             id,
             program,
             stop,
+            cancelled: Mutex::default(),
             state,
             _server: server,
         })
@@ -112,6 +119,10 @@ impl Porter {
 
     pub fn stopping(&self) -> bool {
         self.stop.is_stopping()
+    }
+
+    fn cancelled(&self) -> MutexGuard<'_, HashSet<JobId>> {
+        self.cancelled.lock().unwrap_or_else(|e| e.into_inner())
     }
 
     /// Keeps what was heard, for the search over all transcripts.

@@ -2,10 +2,12 @@
 //! that may take long (a folder, a child, a place) has a thread of its own, which nothing here waits for: when the
 //! porter is told to stop it stops, and what was cut off goes on at the next start.
 
+use super::hands::Hands;
 use super::schedule::{Schedule, Slots, Tick};
 use super::tasks::{self, How, Worker};
 use super::{Ended, Porter};
 use crate::config::{House, Looked};
+use crate::control::{Answer, Order};
 use crate::error::{Error, Result};
 use crate::store::{Cause, Change, Event, JobId, Step, TaskKey};
 use crate::watch::service::{Arrival, News, WatchThread};
@@ -26,6 +28,8 @@ const MOST_EVENTS: u32 = 500;
 const CARRIES: usize = 8;
 const CARRIES_EACH: usize = 2;
 const MOVES: usize = 2;
+/// How long somebody who gave an order waits.
+const ORDER_PATIENCE: Duration = Duration::from_secs(10);
 
 /// Ends a porter from elsewhere: a signal, a test.
 #[derive(Clone, Default)]
@@ -55,6 +59,32 @@ enum Message {
     /// A task is not being worked on any more.
     Ended(TaskKey, How),
     Wake,
+    /// A person asks for something, and waits for what comes of it.
+    Order(Order, Sender<Answer>),
+}
+
+impl Stopper {
+    /// Has an order done by the porter that works.
+    pub fn order(&self, order: Order) -> Answer {
+        let (back, answer) = channel();
+        let asked = Instant::now();
+        // One that is just starting is waited for.
+        let to = loop {
+            let to = self.0.wake.lock().unwrap_or_else(|e| e.into_inner()).clone();
+            if to.is_some() || self.is_stopping() || asked.elapsed() > ORDER_PATIENCE / 2 {
+                break to;
+            }
+            std::thread::sleep(Duration::from_millis(20));
+        };
+        let sent = to.is_some_and(|to| to.send(Message::Order(order, back)).is_ok());
+        let refused = |why: &str| Answer::Refused { why: why.to_owned() };
+        if !sent {
+            return refused("the porter is just starting, or stopping");
+        }
+        answer.recv_timeout(ORDER_PATIENCE).unwrap_or_else(|_| {
+            refused("the porter did not come to it in time; its record says whether it did since")
+        })
+    }
 }
 
 impl Porter {
@@ -91,10 +121,13 @@ impl Porter {
             notes: VecDeque::from([Change::Started { house, program }]),
             rest_until: Tick::ZERO,
             state_seen: Instant::now(),
+            hands: Hands::default(),
             told,
             tell,
             ended: Ended::default(),
+            paused: !once && self.store.read(|v| v.is_paused())?,
         };
+        self.board.set_paused(d.paused);
         let result = d.work();
         d.watches.iter().for_each(|w| w.stop());
         self.stop.stop();
@@ -110,7 +143,10 @@ impl Porter {
         to_desk: &Sender<Message>,
     ) -> (Vec<String>, Vec<WatchThread>) {
         let house = self.house();
-        let all = house.watches.iter().enumerate().map(|(i, w)| {
+        for off in house.watches.iter().filter(|w| !w.on) {
+            self.board.set_trouble(&off.name, Some("switched off (on = false)"));
+        }
+        let all = house.watches.iter().filter(|w| w.on).enumerate().map(|(i, w)| {
             let (porter, to_desk) = (self.clone(), to_desk.clone());
             let thread = WatchThread::start(
                 from + i,
@@ -175,9 +211,12 @@ struct Dispatch<F> {
     /// Nothing is begun before: what happens could not be recorded.
     rest_until: Tick,
     state_seen: Instant,
+    hands: Hands,
     told: i64,
     tell: F,
     ended: Ended,
+    /// Nothing more is begun until a person says so.
+    paused: bool,
 }
 
 impl<F: FnMut(&Event)> Dispatch<F> {
@@ -186,7 +225,14 @@ impl<F: FnMut(&Event)> Dispatch<F> {
     }
 
     fn work(&mut self) -> Result<()> {
-        for task in self.porter.store.read(|v| v.tasks())? {
+        let tasks = self.porter.store.read(|v| v.tasks())?;
+        // A job that is being cancelled has nothing else to do.
+        let cancelled = tasks.iter().filter(|t| t.key.step == Step::Cancel).map(|t| t.key.job);
+        self.porter.cancelled().extend(cancelled);
+        for task in tasks {
+            if task.key.step != Step::Cancel && self.porter.cancelled().contains(&task.key.job) {
+                continue;
+            }
             match &task.cause {
                 // It is given its whole time again: how much of it went by nobody knows.
                 Some(Cause::SecondLook { .. }) => {
@@ -239,7 +285,9 @@ impl<F: FnMut(&Event)> Dispatch<F> {
         }
         if self.now() >= self.rest_until {
             self.record()?;
-            while let Some(key) = self.schedule.next(self.now()) {
+            while !self.paused
+                && let Some(key) = self.schedule.next(self.now())
+            {
                 self.begin(key);
             }
         }
@@ -331,7 +379,7 @@ impl<F: FnMut(&Event)> Dispatch<F> {
 
     fn begin(&self, key: TaskKey) {
         let (porter, to_desk) = (self.porter.clone(), self.to_desk.clone());
-        std::thread::spawn(move || {
+        self.hands.give(move || {
             let worker = Worker::start(&porter, &key);
             let how = tasks::run(&porter, &key, &worker);
             drop(worker);
@@ -344,8 +392,39 @@ impl<F: FnMut(&Event)> Dispatch<F> {
             Message::Wake => (),
             Message::Ended(key, how) => self.task_ended(&key, how)?,
             Message::News(news) => self.take_news(news),
+            Message::Order(order, back) => {
+                let answer = self.take_order(&order);
+                let _ = back.send(answer);
+            }
         }
         Ok(())
+    }
+
+    fn take_order(&mut self, order: &Order) -> Answer {
+        let done = match self.porter.order(order) {
+            Ok(done) => done,
+            Err(e) => return Answer::Refused { why: e.to_string() },
+        };
+        if let Order::Pause | Order::Resume = order {
+            // One that is to come to an end by itself does not stand still.
+            self.paused = *order == Order::Pause && !self.once;
+            self.porter.board.set_paused(self.paused);
+        }
+        for job in done.cancelled {
+            self.schedule.renew(job, &[]);
+            self.cancel_when_free(job);
+        }
+        for job in done.again {
+            self.schedule.add(&TaskKey { job, step: Step::Look });
+        }
+        Answer::Done { said: done.said, refused: done.refused }
+    }
+
+    /// A job is cancelled as soon as nothing works on it.
+    fn cancel_when_free(&mut self, job: JobId) {
+        if !self.schedule.is_running(job) {
+            self.schedule.add(&TaskKey { job, step: Step::Cancel });
+        }
     }
 
     fn take_news(&mut self, news: News) {
@@ -372,6 +451,10 @@ impl<F: FnMut(&Event)> Dispatch<F> {
 
     fn task_ended(&mut self, key: &TaskKey, how: How) -> Result<()> {
         self.schedule.ended(key);
+        if key.step != Step::Cancel && self.porter.cancelled().contains(&key.job) {
+            self.cancel_when_free(key.job);
+            return Ok(());
+        }
         let place = match &key.step {
             Step::Carry { place, .. } => Some(place.as_str()),
             _ => None,
@@ -392,6 +475,7 @@ impl<F: FnMut(&Event)> Dispatch<F> {
                     self.arrivals.extend(self.postponed.drain(..));
                 }
                 if keys.is_empty() {
+                    self.porter.cancelled().remove(&key.job);
                     let _ = std::fs::remove_dir_all(self.porter.work_folder(key.job));
                 }
             }
@@ -417,6 +501,9 @@ impl<F: FnMut(&Event)> Dispatch<F> {
     }
 
     fn tell_events(&mut self) -> Result<()> {
+        if self.porter.store.last_recorded() <= self.told {
+            return Ok(());
+        }
         loop {
             let events = self.porter.store.read(|v| v.events_after(self.told, MOST_EVENTS))?;
             for event in &events {

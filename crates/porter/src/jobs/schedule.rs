@@ -37,7 +37,7 @@ impl Line {
             Step::Look => Some(Line::Look),
             Step::Make | Step::Hear => Some(Line::Make),
             Step::Carry { place, .. } => Some(Line::Carry(place.clone())),
-            Step::Clear | Step::TurnAway => Some(Line::Move),
+            Step::Clear | Step::TurnAway | Step::Cancel => Some(Line::Move),
             // Left alone for the program that knows it.
             Step::Unknown => None,
         }
@@ -213,6 +213,11 @@ impl Schedule {
 
     pub fn running(&self) -> usize {
         self.running.len()
+    }
+
+    /// Whether a task of this job runs.
+    pub fn is_running(&self, job: crate::store::JobId) -> bool {
+        self.running.iter().any(|k| k.job == job)
     }
 
     /// True if nothing runs, and all that is left waits for something to be mended.

@@ -3,6 +3,7 @@
 
 mod condition;
 pub mod fields;
+pub mod script;
 
 pub use condition::Condition;
 
@@ -52,16 +53,34 @@ pub struct Ruled {
     pub when: String,
     /// Whether it holds; or why that could not be told.
     pub holds: Result<bool, String>,
+    /// Why it was passed over, whatever it wants.
+    pub passed: Option<String>,
+    /// The fields that it asks for, with what they are here.
+    pub compared: Vec<(&'static str, String)>,
 }
 
 /// Outputs, names and places of every rule that holds, and what became of the others.
 pub fn decide(house: &House, item: &Item<'_>, facts: &Facts) -> Decision {
     let mut decision = Decision::default();
     let subject = Subject { facts, item, preset: "" };
+    let (mut held, mut last): (Option<&str>, Option<&str>) = (None, None);
     for rule in house.rules.iter().filter(|r| r.is_for(item.watch)) {
-        let holds = rule.when.holds(&subject);
+        let passed = match (last, held) {
+            (Some(by), _) => Some(format!("rule \"{by}\" held, and is the last that counts")),
+            (None, Some(by)) if rule.otherwise => {
+                Some(format!("rule \"{by}\" held; this one is for what no other takes"))
+            }
+            _ => None,
+        };
+        let holds = if passed.is_some() { Ok(false) } else { rule.when.holds(&subject) };
         let is_so = holds == Ok(true);
-        decision.rules.push(Ruled { rule: rule.name.clone(), when: rule.when.text().to_owned(), holds });
+        if is_so {
+            held = held.or(Some(&rule.name));
+            last = last.or(rule.last.then_some(rule.name.as_str()));
+        }
+        let compared = rule.when.fields().iter().map(|f| (f.name, (f.get)(&subject).words())).collect();
+        let when = rule.when.text().to_owned();
+        decision.rules.push(Ruled { rule: rule.name.clone(), when, holds, passed, compared });
         for make in rule.make.iter().filter(|_| is_so) {
             let subject = Subject { preset: &make.preset.name, ..subject };
             decision.outputs.extend(make.preset.parts.iter().map(|part| {
@@ -96,6 +115,7 @@ impl Decision {
             return format!("no rule is for this watch folder ({found})");
         }
         let passed = self.rules.iter().map(|r| match &r.holds {
+            _ if r.passed.is_some() => format!("rule \"{}\", which was passed over", r.rule),
             Ok(_) => format!("rule \"{}\", which wants {}", r.rule, r.when),
             Err(why) => format!("rule \"{}\", which could not be told: {why}", r.rule),
         });

@@ -144,6 +144,30 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
             run("DELETE FROM delivery WHERE job = ? AND delivered IS NULL AND ticket IS NULL", &[job])?;
             end(db, at, *job, &State::Withdrawn)
         }
+        Change::Cancelling { job } => {
+            drop_tasks(db, *job)?;
+            task(db, *job, &Step::Cancel)
+        }
+        Change::Cancelled { job } => {
+            run("DELETE FROM delivery WHERE job = ? AND delivered IS NULL", &[job])?;
+            end(db, at, *job, &State::Cancelled)
+        }
+        Change::Again { job } => {
+            run(
+                "UPDATE tally SET jobs = jobs - 1
+                 WHERE state = (SELECT state FROM job WHERE id = ? AND ended IS NOT NULL)",
+                &[job],
+            )?;
+            run(
+                "UPDATE job SET state = 'waiting', ended = NULL, started = NULL, reason = NULL, content = NULL,
+                     original_to = NULL, original_stage = NULL WHERE id = ? AND ended IS NOT NULL",
+                &[job],
+            )?;
+            task(db, *job, &Step::Look)
+        }
+        Change::Paused { yes } => {
+            run("INSERT OR REPLACE INTO fact (name, value) VALUES ('paused', ?)", params![i64::from(*yes)])
+        }
         Change::Touched { job, seen } => run(
             "UPDATE job SET size = ?, modified = ?, changed = ?, inode = ? WHERE id = ?",
             params![seen.size as i64, seen.modified, seen.changed, seen.inode as i64, job],
@@ -211,8 +235,9 @@ fn drop_task(db: &Connection, job: JobId, step: &Step) -> Sql<()> {
         .map(|_| ())
 }
 
+/// What a job has to do is another thing from now on; that it is to be cancelled stays.
 fn drop_tasks(db: &Connection, job: JobId) -> Sql<()> {
-    db.prepare_cached("DELETE FROM task WHERE job = ?")?.execute([job]).map(|_| ())
+    db.prepare_cached("DELETE FROM task WHERE job = ? AND step != 'cancel'")?.execute([job]).map(|_| ())
 }
 
 /// The making of a job is over when none of its outputs is open. Hearing comes behind making: a page of words may
@@ -233,7 +258,7 @@ fn make_what_is_open(db: &Connection, job: JobId) -> Sql<()> {
 }
 
 fn end(db: &Connection, at: Micros, job: JobId, state: &State) -> Sql<()> {
-    drop_tasks(db, job)?;
+    db.prepare_cached("DELETE FROM task WHERE job = ?")?.execute([job])?;
     let again = db
         .prepare_cached("UPDATE job SET state = ?, ended = ? WHERE id = ? AND ended IS NULL")?
         .execute(params![state.name(), at, job])?;

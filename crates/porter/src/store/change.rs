@@ -37,6 +37,8 @@ pub enum Step {
     Clear,
     /// The original goes to the turned-away folder.
     TurnAway,
+    /// A person does not want it any more: what was begun at places is cleared away.
+    Cancel,
     /// Of a newer program.
     #[serde(other)]
     Unknown,
@@ -51,6 +53,7 @@ impl Step {
             Step::Carry { .. } => "carry",
             Step::Clear => "clear",
             Step::TurnAway => "turn_away",
+            Step::Cancel => "cancel",
             Step::Unknown => "unknown",
         }
     }
@@ -253,6 +256,21 @@ pub enum Change {
         job: JobId,
         reason: String,
     },
+    /// A person asked for a job to end.
+    Cancelling {
+        job: JobId,
+    },
+    Cancelled {
+        job: JobId,
+    },
+    /// A person asked for an ended job to be done once more.
+    Again {
+        job: JobId,
+    },
+    /// A person asked that nothing more is begun, or that it is.
+    Paused {
+        yes: bool,
+    },
     /// An ended job's original has other attributes, but the content that was worked on.
     Touched {
         job: JobId,
@@ -306,6 +324,9 @@ impl Change {
             | TurningAway { job, .. }
             | TurnedAway { job, .. }
             | Withdrawn { job, .. }
+            | Cancelling { job }
+            | Cancelled { job }
+            | Again { job }
             | Touched { job, .. } => Some(*job),
             Held { task, .. } | Broke { task, .. } => Some(task.job),
             _ => None,

@@ -10,6 +10,7 @@ use rusqlite::config::DbConfig;
 use rusqlite::{Connection, OpenFlags, Transaction};
 use std::ops::Deref;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicI64, Ordering};
 use std::sync::{Mutex, MutexGuard};
 use std::time::Duration;
 
@@ -20,6 +21,8 @@ const BUSY: Duration = Duration::from_millis(600);
 pub struct Store {
     path: PathBuf,
     db: Mutex<Connection>,
+    /// The number of the last event that was recorded through this.
+    last: AtomicI64,
 }
 
 /// A transaction: reads see what it has changed so far.
@@ -42,7 +45,8 @@ impl Tx<'_> {
         self.put_at(self.at, change)
     }
 
-    fn put_at(&mut self, at: Micros, change: Change) -> Sql<()> {
+    /// One that happened a moment ago.
+    pub fn put_at(&mut self, at: Micros, change: Change) -> Sql<()> {
         let id = apply(self.view.db, at, &change)?;
         self.events.push(Event { id, at, job: change.job(), change });
         Ok(())
@@ -104,7 +108,7 @@ impl Store {
         if found > NEWEST {
             return Err(Error::StoreTooNew { path: path.to_owned(), found, known: NEWEST });
         }
-        Ok(Store { path: path.to_owned(), db: Mutex::new(db) })
+        Ok(Store { path: path.to_owned(), db: Mutex::new(db), last: AtomicI64::new(0) })
     }
 
     pub(super) fn db(&self) -> MutexGuard<'_, Connection> {
@@ -117,7 +121,20 @@ impl Store {
 
     /// Looks something up.
     pub fn read<T>(&self, work: impl FnOnce(&View<'_>) -> Sql<T>) -> Result<T> {
-        work(&View { db: &self.db() }).map_err(|e| self.wrong(e))
+        let db = self.db();
+        // One look at one state, however much is looked up: each statement alone would take its own.
+        let run = || {
+            let sql = db.unchecked_transaction()?;
+            let out = work(&View { db: &sql })?;
+            sql.commit()?;
+            Ok(out)
+        };
+        run().map_err(|e| self.wrong(e))
+    }
+
+    /// The number of the last event that was recorded through this, 0 before the first; others may have recorded more.
+    pub fn last_recorded(&self) -> i64 {
+        self.last.load(Ordering::Relaxed)
     }
 
     /// Changes that belong together, in one transaction. Nothing is acted on before this returned.
@@ -141,6 +158,9 @@ impl Store {
             let out = work(&mut tx)?;
             let events = tx.events;
             commit(sql)?;
+            if let Some(event) = events.last() {
+                self.last.store(event.id, Ordering::Relaxed);
+            }
             Ok((out, events))
         };
         let result = run(&mut db).map_err(|e| self.wrong(e))?;

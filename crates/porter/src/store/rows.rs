@@ -28,6 +28,8 @@ pub enum State {
     TurnedAway,
     /// The file changed or went away before it was finished; what it is now arrives anew.
     Withdrawn,
+    /// A person did not want it any more; the file stays where it is.
+    Cancelled,
     /// A state of a newer program.
     Unknown(String),
 }
@@ -43,20 +45,21 @@ impl State {
             State::Done => "done",
             State::TurnedAway => "turned away",
             State::Withdrawn => "withdrawn",
+            State::Cancelled => "cancelled",
             State::Unknown(s) => s,
         }
     }
 
     pub fn from_name(name: &str) -> State {
         use State::*;
-        [Waiting, Making, Carrying, Clearing, TurningAway, Done, TurnedAway, Withdrawn]
+        [Waiting, Making, Carrying, Clearing, TurningAway, Done, TurnedAway, Withdrawn, Cancelled]
             .into_iter()
             .find(|s| s.name() == name)
             .unwrap_or_else(|| Unknown(name.to_owned()))
     }
 
     pub fn has_ended(&self) -> bool {
-        matches!(self, State::Done | State::TurnedAway | State::Withdrawn)
+        matches!(self, State::Done | State::TurnedAway | State::Withdrawn | State::Cancelled)
     }
 }
 

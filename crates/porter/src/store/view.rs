@@ -50,7 +50,9 @@ fn all<T, P: rusqlite::Params>(
 pub(super) fn job_state(db: &Connection, job: JobId) -> Sql<Option<State>> {
     let steps = all(db, "SELECT DISTINCT step FROM task WHERE job = ?", [job], |r| r.get::<_, String>(0))?;
     let has = |name: &str| steps.iter().any(|s| s == name);
-    Ok(if has("look") {
+    Ok(if has("cancel") {
+        None
+    } else if has("look") {
         Some(State::Waiting)
     } else if has("turn_away") {
         Some(State::TurningAway)
@@ -160,6 +162,11 @@ impl View<'_> {
             .optional()
     }
 
+    /// Nothing more is to be begun.
+    pub fn is_paused(&self) -> Sql<bool> {
+        Ok(self.fact::<i64>("paused")?.unwrap_or(0) != 0)
+    }
+
     /// Every task, in the order of jobs.
     pub fn tasks(&self) -> Sql<Vec<Task>> {
         all(self.db, TASKS, [], task)
@@ -265,6 +272,7 @@ fn task(r: &Row<'_>) -> Sql<Task> {
         "carry" => Step::Carry { output: r.get("output")?, place: r.get("place")? },
         "clear" => Step::Clear,
         "turn_away" => Step::TurnAway,
+        "cancel" => Step::Cancel,
         _ => Step::Unknown,
     };
     Ok(Task {

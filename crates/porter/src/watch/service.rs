@@ -190,6 +190,10 @@ impl Desk {
     }
 
     fn see(&mut self, now: i64, f: &Found) {
+        if f.is_file && !self.watch.takes(&f.path, &f.seen) {
+            self.steady.see(now, &f.path, None, true);
+            return;
+        }
         self.steady.see(now, &f.path, Some(f.seen), f.is_file);
     }
 

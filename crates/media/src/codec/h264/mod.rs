@@ -1,10 +1,13 @@
-//! H.264 (ITU-T H.264, 08/2021). Coding itself is done by the openh264 library.
+//! H.264 (ITU-T H.264, 08/2021). Encoding is done by openh264; decoding by it as well where it can (progressive pictures
+//! in 8-bit 4:2:0), and by rust_h264, which is exact and slower, where it cannot.
 
-mod decode;
+mod either;
 mod encode;
+mod exact;
+mod quick;
 pub mod sps;
 
-pub use decode::Decoder;
+pub use either::{Decoder, refuse};
 #[cfg(feature = "testkit")]
 pub(crate) use encode::set_up;
 pub use encode::{Encoder, Rate};
@@ -160,6 +163,12 @@ pub fn record_of(packet: &[u8]) -> Option<Config> {
         }
     }
     (!c.sps.is_empty() && !c.pps.is_empty()).then_some(c)
+}
+
+/// Slices and parameter sets (table 7-1). Other units (messages, delimiters, filler) say nothing that decoding needs,
+/// and what is broken in one of them must not reach the pictures: it may even look like the start of a unit.
+fn is_picture_unit(nal: &[u8]) -> bool {
+    nal.first().is_some_and(|h| h & 0x80 == 0 && matches!(h & 31, 1..=5 | 7 | 8))
 }
 
 #[cfg(test)]

@@ -18,6 +18,11 @@ pub struct Sps {
     pub width: u32,
     pub height: u32,
     pub frames_only: bool,
+    /// Bits of a frame's number in the heads of its slices.
+    pub number_bits: u32,
+    pub separate_planes: bool,
+    /// Pictures come in the order of showing.
+    pub in_order: bool,
     pub pixel_shape: Ratio,
     pub colour: Colour,
 }
@@ -58,13 +63,14 @@ impl Sps {
         let level = b.take(8)? as u8;
         b.ue()?;
         let (mut chroma_format, mut luma_depth, mut chroma_depth) = (1, 8, 8);
+        let mut separate_planes = false;
         if matches!(profile, 100 | 110 | 122 | 244 | 44 | 83 | 86 | 118 | 128 | 138 | 139 | 134 | 135) {
             chroma_format = b.ue()?;
             if chroma_format > 3 {
                 return Err(Error::damaged("SPS", format!("chroma_format_idc {chroma_format}; 0 to 3")));
             }
             if chroma_format == 3 {
-                b.bit()?;
+                separate_planes = b.flag()?;
             }
             luma_depth = 8 + b.ue()?;
             chroma_depth = 8 + b.ue()?;
@@ -83,8 +89,9 @@ impl Sps {
                 }
             }
         }
-        b.ue()?;
-        match b.ue()? {
+        let number_bits = b.ue()?.min(12) + 4;
+        let order = b.ue()?;
+        match order {
             0 => {
                 b.ue()?;
             }
@@ -137,6 +144,9 @@ impl Sps {
             width: u32::try_from(w).unwrap_or(u32::MAX),
             height: u32::try_from(h).unwrap_or(u32::MAX),
             frames_only,
+            number_bits,
+            separate_planes,
+            in_order: order == 2,
             pixel_shape: Ratio::ONE,
             colour: Colour::default(),
         };
@@ -150,31 +160,7 @@ impl Sps {
     fn read_vui(&mut self, b: &mut Bits<'_>) -> Result<()> {
         if b.flag()? {
             let idc = b.take(8)?;
-            let shape = if idc == 255 {
-                (b.take(16)?, b.take(16)?)
-            } else {
-                // Table E-1.
-                const SHAPES: [(u32, u32); 17] = [
-                    (0, 0),
-                    (1, 1),
-                    (12, 11),
-                    (10, 11),
-                    (16, 11),
-                    (40, 33),
-                    (24, 11),
-                    (20, 11),
-                    (32, 11),
-                    (80, 33),
-                    (18, 11),
-                    (15, 11),
-                    (64, 33),
-                    (160, 99),
-                    (4, 3),
-                    (3, 2),
-                    (2, 1),
-                ];
-                SHAPES.get(idc as usize).copied().unwrap_or((0, 0))
-            };
+            let shape = if idc == 255 { (b.take(16)?, b.take(16)?) } else { pixel_shape(idc) };
             if let Some(r) = Ratio::new(shape.0.into(), shape.1.into()) {
                 self.pixel_shape = r;
             }
@@ -227,6 +213,50 @@ impl Sps {
         track.colour = self.colour;
     }
 
+    /// How many pictures can have to wait for one that is shown before them: what the level lets a decoder hold (A.3.1,
+    /// table A-1).
+    pub fn most_reordered(&self) -> usize {
+        const HELD: [(u8, u64); 13] = [
+            (10, 396),
+            (11, 900),
+            (20, 2376),
+            (21, 4752),
+            (30, 8100),
+            (31, 18_000),
+            (32, 20_480),
+            (41, 32_768),
+            (42, 34_816),
+            (50, 110_400),
+            (52, 184_320),
+            (62, 696_320),
+            (255, 696_320),
+        ];
+        let intra = matches!(self.profile, 44 | 110 | 122 | 244) && self.constraints & 0x10 != 0;
+        if self.in_order || intra {
+            return 0;
+        }
+        let blocks = u64::from(self.width.div_ceil(16)) * u64::from(self.height.div_ceil(16));
+        let held = HELD.iter().find(|h| self.level <= h.0).map_or(696_320, |h| h.1);
+        (held / blocks.max(1)).clamp(1, 16) as usize
+    }
+
+    /// Of a slice that holds a field: the number of its frame, and whether it is the lower field (7.3.3).
+    pub fn field(&self, slice: &[u8]) -> Option<(u32, bool)> {
+        if self.frames_only {
+            return None;
+        }
+        let bytes = bits::unescape(slice.get(1..)?.get(..32).unwrap_or(&slice[1..]));
+        let mut b = bits::Bits::new(&bytes);
+        for _ in 0..3 {
+            b.ue()?;
+        }
+        if self.separate_planes {
+            b.take(2)?;
+        }
+        let number = b.take(self.number_bits)?;
+        if b.flag()? { Some((number, b.flag()?)) } else { None }
+    }
+
     /// A.2.
     pub fn profile_name(&self) -> String {
         let intra = self.constraints & 0x10 != 0;
@@ -245,6 +275,30 @@ impl Sps {
             n => format!("profile {n}"),
         }
     }
+}
+
+/// Pixel shapes by number, 0:0 for one that is not stated (table E-1; H.265 has the same).
+pub fn pixel_shape(idc: u32) -> (u32, u32) {
+    const SHAPES: [(u32, u32); 17] = [
+        (0, 0),
+        (1, 1),
+        (12, 11),
+        (10, 11),
+        (16, 11),
+        (40, 33),
+        (24, 11),
+        (20, 11),
+        (32, 11),
+        (80, 33),
+        (18, 11),
+        (15, 11),
+        (64, 33),
+        (160, 99),
+        (4, 3),
+        (3, 2),
+        (2, 1),
+    ];
+    SHAPES.get(idc as usize).copied().unwrap_or((0, 0))
 }
 
 fn skip_scaling_list(b: &mut Bits<'_>, size: usize) -> Result<()> {

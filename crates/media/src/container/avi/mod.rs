@@ -8,7 +8,7 @@ use super::reader::Reader;
 use super::stream::{Described, Look, Parts, Raw, Streamed};
 use super::{About, AudioTrack, Codec, Demux, Format, Media, Source, Track, VideoTrack};
 use crate::bits::{le32, text};
-use crate::codec::{h264, mpeg_video};
+use crate::codec::{self, h264, mpeg_video};
 use crate::error::{Error, Result};
 use crate::frame::video::check_size;
 use crate::limits::{
@@ -160,24 +160,19 @@ impl Avi {
         }
     }
 
-    /// H.264 in AVI is a byte stream: its setup record comes from the first pictures.
+    /// H.264 and HEVC are byte streams in AVI: their setup record comes from the first pictures.
     fn parameter_sets(&mut self, described: &mut [Described]) {
         self.rewind();
         for _ in 0..500 {
-            let wanted = |d: &Described| d.track.codec == Codec::H264 && d.track.setup.is_empty();
+            let wanted = |d: &Described| d.track.codec.has_units() && d.track.setup.is_empty();
             if !described.iter().any(wanted) {
                 return;
             }
             match self.next() {
                 Ok(Some(raw)) => {
                     let d = &mut described[raw.track];
-                    if wanted(d)
-                        && let Some(config) = h264::record_of(&raw.data)
-                    {
-                        d.track.setup = config.write();
-                        if let (Media::Video(v), Ok(Some(sps))) = (&mut d.track.media, config.first_sps()) {
-                            sps.complete(v);
-                        }
+                    if wanted(d) {
+                        codec::take_setup(&mut d.track, &raw.data);
                     }
                 }
                 Ok(None) => return,
@@ -247,7 +242,7 @@ fn read_stream(strl: &[u8], number: u32) -> Result<(Described, Count)> {
             if let (Codec::Other { name: None, .. }, Some(code)) = (&codec, strh.get(4..8)) {
                 codec = codes::picture(code.try_into().unwrap_or(&[0; 4]));
             }
-            let annex_b = codec == Codec::H264;
+            let annex_b = codec.has_units();
             let mut track = Track::new(number, codec, Media::Video(v), rate.num);
             track.decode_times = annex_b;
             let mut d = Described::new(track, rate.num);

@@ -3,10 +3,10 @@
 use super::ebml::{self, Head, find, inside, number, signed, unsigned};
 use super::tracks::{self, Entry, Packing};
 use crate::bits::text;
-use crate::codec::h264;
+use crate::codec::{self, h264};
 use crate::container::reader::Reader;
 use crate::container::stream::{Look, Parts, Raw, Streamed};
-use crate::container::{About, Demux, Media, Source};
+use crate::container::{About, Demux, Source};
 use crate::error::{Error, Result};
 use crate::limits::{MAX_BOXES, MAX_INDEX_BYTES, MAX_PACKET_BYTES, MAX_TRACKS};
 use crate::units::{Time, iso_utc};
@@ -218,12 +218,8 @@ impl Clusters {
                     let e = &mut self.entries[raw.track];
                     if e.annex_b
                         && let Some(track) = e.described.as_mut().map(|d| &mut d.track)
-                        && let Some(config) = h264::record_of(&raw.data)
+                        && codec::take_setup(track, &raw.data)
                     {
-                        track.setup = config.write();
-                        if let (Media::Video(v), Ok(Some(sps))) = (&mut track.media, config.first_sps()) {
-                            sps.complete(v);
-                        }
                         return Ok(());
                     }
                 }

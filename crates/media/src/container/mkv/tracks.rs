@@ -73,7 +73,7 @@ pub fn parse(b: &[u8], scale: u32) -> Result<Entry> {
         1 => {
             let mut v = picture(video)?;
             let (codec, setup) = picture_codec(&id, private, video, &mut v)?;
-            annex_b = codec == Codec::H264 && setup.is_empty();
+            annex_b = codec.has_units() && setup.is_empty();
             if let Some(rate) = frame.and_then(|f| Ratio::new(1_000_000_000, f)).map(tidy) {
                 (v.rate, v.constant_rate) = (Some(rate), true);
             }
@@ -233,7 +233,7 @@ fn picture_codec(id: &str, private: Vec<u8>, video: &[u8], v: &mut VideoTrack) -
         "V_MJPEG" => Codec::MotionJpeg,
         "V_MPEGH/ISO/HEVC" => {
             hevc::describe(&private, v);
-            other(id, Some("HEVC"))
+            Codec::Hevc
         }
         "V_MPEG1" | "V_MPEG2" => {
             if let Some((_, seen)) = mpeg_video::sequence(&private) {

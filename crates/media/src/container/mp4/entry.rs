@@ -111,7 +111,11 @@ fn video(kind: Kind, body: &[u8]) -> Result<Entry> {
                 Codec::Vp8 | Codec::Vp9 => vpx::describe(record(b"vpcC"), &mut track),
                 Codec::Raw(r) => (track.chroma, track.depth) = (Some(r.chroma()), Some(r.depth())),
                 Codec::MotionJpeg => (track.chroma, track.depth) = (None, Some(8)),
-                Codec::Other { name: Some("HEVC" | "HEVC with dynamic metadata"), .. } => {
+                Codec::Hevc => {
+                    setup = held(record(b"hvcC"), "hvcC")?;
+                    hevc::describe(&setup, &mut track);
+                }
+                Codec::Other { name: Some("HEVC with dynamic metadata"), .. } => {
                     hevc::describe(record(b"hvcC"), &mut track);
                 }
                 // An avcC record may lie beside codes of one maker.
@@ -453,7 +457,7 @@ mod tests {
             b.zeros(50);
         });
         let e = parse(&picture, *b"vide").unwrap();
-        assert_eq!(e.codec, Codec::Other { code: "hvc1".into(), name: Some("HEVC") });
+        assert_eq!(e.codec, Codec::Hevc);
         assert!(parse(&picture[..30], *b"vide").is_err());
     }
 }

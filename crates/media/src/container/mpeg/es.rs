@@ -45,9 +45,15 @@ pub struct Framer {
     pub lost: u64,
     track: usize,
     in_picture: bool,
+    /// H.264: the sequence, and the first field of a frame whose other one may follow.
+    sps: Option<h264::Sps>,
+    half: Option<(Field, Raw)>,
     /// The first frame of sound with its header, and the first packets of pictures: they describe the stream.
     pub samples: Vec<Vec<u8>>,
 }
+
+/// The number of a field's frame, and whether it is the lower field.
+type Field = (u32, bool);
 
 /// Packets kept to describe a stream by.
 const SAMPLES: usize = 40;
@@ -66,6 +72,8 @@ impl Framer {
             lost: 0,
             track,
             in_picture: false,
+            sps: None,
+            half: None,
             samples: Vec::new(),
         }
     }
@@ -109,6 +117,7 @@ impl Framer {
         if matches!(self.kind, Kind::H264 | Kind::Hevc | Kind::MpegVideo) {
             self.pictures(true);
         }
+        self.ready.extend(self.half.take().map(|h| h.1));
     }
 
     fn sample(&mut self, data: &[u8]) {
@@ -238,7 +247,10 @@ impl Framer {
         let zeros = self.buffer[from..to].iter().take_while(|&&b| b == 0).count();
         let pts = self.time_at(from + zeros);
         let bytes = &self.buffer[from..to];
-        let data = if self.kind == Kind::H264 { h264::with_lengths(bytes) } else { bytes.to_vec() };
+        let data = match self.kind {
+            Kind::H264 | Kind::Hevc => h264::with_lengths(bytes),
+            _ => bytes.to_vec(),
+        };
         let key = match self.kind {
             Kind::H264 => {
                 let kind = |u: &[u8]| u.first().map_or(0, |b| b & 31);
@@ -248,7 +260,34 @@ impl Framer {
             _ => bytes.windows(4).any(|w| w == [0, 0, 1, 0xb3]),
         };
         self.sample(&data);
-        self.ready.push_back(Raw { track: self.track, pts, key, data, ..Raw::default() });
+        let field = if self.kind == Kind::H264 { self.field(&data) } else { None };
+        let mut raw = Raw { track: self.track, pts, key, data, ..Raw::default() };
+        // Both fields of a frame are one packet.
+        match (self.half.take(), field) {
+            (Some(((number, lower), mut first)), Some(f)) if f == (number, !lower) => {
+                first.data.append(&mut raw.data);
+                self.ready.push_back(first);
+                return;
+            }
+            (first, _) => self.ready.extend(first.map(|h| h.1)),
+        }
+        match field {
+            Some(f) => self.half = Some((f, raw)),
+            None => self.ready.push_back(raw),
+        }
+    }
+
+    /// The field that a picture is, if it is one.
+    fn field(&mut self, data: &[u8]) -> Option<Field> {
+        let mut slice = None;
+        for unit in h264::nal_units(data, 4).flatten().filter(|u| !u.is_empty()) {
+            match unit[0] & 31 {
+                h264::NAL_SPS => self.sps = h264::Sps::parse(unit).ok().or(self.sps.take()),
+                1 | h264::NAL_IDR if slice.is_none() => slice = Some(unit),
+                _ => (),
+            }
+        }
+        self.sps.as_ref()?.field(slice?)
     }
 }
 
@@ -311,12 +350,12 @@ pub fn describe(kind: Kind, id: u32, packets: &[Vec<u8>], scale: u32) -> Option<
             t
         }
         Kind::Hevc => {
+            let config = packets.iter().find_map(|p| hevc::record_of(p))?;
             let mut v = VideoTrack::sized(0, 0);
-            let set = packets
-                .iter()
-                .find_map(|p| h264::stream_units(p).find(|u| u[0] >> 1 & 63 == hevc::NAL_SPS))?;
-            hevc::parameter_set(set, &mut v)?;
-            Track::new(id, named("HEVC"), Media::Video(v), scale)
+            config.describe(&mut v)?;
+            let mut t = Track::new(id, Codec::Hevc, Media::Video(v), scale);
+            t.setup = config.write();
+            t
         }
         Kind::MpegVideo => {
             let (codec, v) = packets.iter().find_map(|p| mpeg_video::sequence(p))?;
@@ -369,6 +408,7 @@ pub fn private_kind(b: &[u8]) -> Option<(Kind, usize)> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::bits::Put;
 
     fn all(f: &mut Framer) -> Vec<Raw> {
         std::iter::from_fn(|| f.pop()).collect()
@@ -400,6 +440,38 @@ mod tests {
         let got = all(&mut f);
         assert_eq!(got.iter().map(|r| (r.data.len(), r.key)).collect::<Vec<_>>(), [(16, true), (11, false)]);
         assert_eq!(got[0].pts, Some(0));
+    }
+
+    /// A slice of a sequence that may have fields: number of its frame, and which field.
+    fn slice(number: u32, field: Option<bool>) -> Vec<u8> {
+        let mut p = Put::default();
+        p.bits(0x61, 8).ue(0).ue(5).ue(0).bits(number, 4);
+        match field {
+            Some(lower) => p.bits(1, 1).bits(u32::from(lower), 1),
+            None => p.bits(0, 1),
+        };
+        [&[0, 0, 1][..], &p.bits(0x7f, 8).bytes()].concat()
+    }
+
+    #[test]
+    fn both_fields_of_a_frame_are_one_packet() {
+        let mut set = Put::default();
+        set.bits(77, 8).bits(0, 8).bits(30, 8).ue(0).ue(0).ue(2).ue(1).bits(0, 1).ue(5).ue(3).bits(0, 1);
+        set.bits(0, 1).bits(1, 1).bits(0, 1).bits(0, 1).bits(1, 1);
+        let delimiter: &[u8] = &[0, 0, 1, 9, 0x10];
+        let (upper, lower) = (Some(false), Some(true));
+        let pictures = [(1, upper), (1, lower), (2, lower), (3, upper), (3, lower), (4, None), (4, upper)];
+        let mut stream = [&[0, 0, 1, 0x67][..], &set.bytes()].concat();
+        for (number, field) in pictures {
+            stream.extend([delimiter, &slice(number, field)].concat());
+        }
+        let mut f = Framer::new(Kind::H264, 0);
+        for (n, piece) in stream.chunks(7).enumerate() {
+            f.feed(piece, Some(n as i64));
+        }
+        f.end();
+        let slices = |raw: &Raw| h264::nal_units(&raw.data, 4).flatten().filter(|u| u[0] & 31 == 1).count();
+        assert_eq!(all(&mut f).iter().map(slices).collect::<Vec<_>>(), [2, 1, 2, 1, 1]);
     }
 
     #[test]

@@ -5,7 +5,7 @@ mod media;
 mod words;
 
 use super::locate::{Fault, Step};
-use super::{House, Make, MakerLimits, Original, Part, Place, Preset, Rule, Watch, raw, values};
+use super::{House, Make, MakerLimits, Original, Part, Pattern, Place, Preset, Rule, Watch, raw, values};
 use crate::naming::Template;
 use crate::route::Condition;
 use crate::services::Service;
@@ -143,7 +143,14 @@ fn normal(path: &Path) -> PathBuf {
     out
 }
 
-pub fn house(raw: raw::House, file: &Path, base: &Path, stated: &[toml::Table]) -> Result<House, Vec<Fault>> {
+/// `others`: presets of files of their own, each with its file.
+pub fn house(
+    raw: raw::House,
+    file: &Path,
+    base: &Path,
+    stated: &[toml::Table],
+    others: Vec<(PathBuf, Arc<Preset>)>,
+) -> Result<House, Vec<Fault>> {
     let mut c = Checker { base, faults: Vec::new() };
     let top = at(&[Step::Key("house")]);
     if raw.house.name.trim().is_empty() {
@@ -214,6 +221,18 @@ pub fn house(raw: raw::House, file: &Path, base: &Path, stated: &[toml::Table]) 
         names.push(p.name.clone());
         let version = stated.get(i).map_or_else(String::new, version);
         presets.push(Arc::new(preset(&mut c, &here, p, &services, version)));
+    }
+    for (from, p) in others {
+        if let Some(i) = presets.iter().position(|own: &Arc<Preset>| own.name == p.name) {
+            let mut here = at(&[Step::Key("preset")]);
+            if i < raw.preset.len() {
+                here.push(Step::Index(i));
+            }
+            let found = format!("\"{}\" a second time, in {}", p.name, show::path(&from));
+            c.fault(here, found, "a name that is used once");
+        } else {
+            presets.push(p);
+        }
     }
     // The shipped ones, unless the house has one of that name.
     for p in super::presets::shipped() {
@@ -312,6 +331,26 @@ fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
         );
     }
     let turned_away = c.path(key(here, "turned_away"), &w.turned_away);
+    let mut patterns = |name: &'static str, all: &Option<Vec<String>>| -> Vec<Pattern> {
+        let each = all.iter().flatten().enumerate().filter_map(|(i, text)| {
+            let found = Pattern::parse(text);
+            if let Err(wanted) = &found {
+                let mut path = key(here, name);
+                path.push(Step::Index(i));
+                c.fault(path, format!("\"{text}\""), wanted.clone());
+            }
+            found.ok()
+        });
+        each.collect()
+    };
+    let (include, exclude) = (patterns("include", &w.include), patterns("exclude", &w.exclude));
+    let since = w.since.as_deref().and_then(|day| {
+        let found = crate::clock::day(day, false);
+        if found.is_none() {
+            c.fault(key(here, "since"), format!("\"{day}\""), "a day such as \"2026-11-23\"");
+        }
+        found
+    });
     Watch {
         name: w.name.clone(),
         folder,
@@ -322,6 +361,10 @@ fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
         original,
         done,
         turned_away,
+        on: w.on.unwrap_or(true),
+        include,
+        exclude,
+        since,
     }
 }
 
@@ -537,5 +580,6 @@ fn rule(
             makes.push(Make { preset, name, to });
         }
     }
-    Some(Rule { name: r.name.clone(), watches: for_watches, when: when?, make: makes })
+    let (last, otherwise) = (r.last.unwrap_or(false), r.otherwise.unwrap_or(false));
+    Some(Rule { name: r.name.clone(), watches: for_watches, when: when?, last, otherwise, make: makes })
 }

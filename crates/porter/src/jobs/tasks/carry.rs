@@ -4,6 +4,7 @@ use super::{Desk, Next, go_on};
 use crate::config;
 use crate::deliver::{Cargo, FolderPlace, Place, Proof, Published, Ticket, Trouble, Whose};
 use crate::error::{Error, Result};
+use crate::files::Watching;
 use crate::files::known::Role;
 use crate::naming;
 use crate::progress::{Progress, Stage, Unit};
@@ -41,6 +42,39 @@ pub fn carry(d: &Desk<'_>, output: u32, place: &str) -> Result<Next> {
             Ok(Next::Wait { cause, wait: d.house.retry_after * factor, place_is_away })
         }
     }
+}
+
+/// A job is given up: what was published without a record of it is recorded, what was staged is cleared away. A place
+/// that is away is waited for.
+pub fn give_up(d: &Desk<'_>) -> Result<Option<Next>> {
+    let job = d.job.id;
+    let (outputs, deliveries) = d.porter.store.read(|v| Ok((v.outputs(job)?, v.deliveries(job)?)))?;
+    for delivery in deliveries.iter().filter(|x| x.delivered.is_none()) {
+        let (Some(name), Some(ticket)) = (&delivery.name, &delivery.ticket) else { continue };
+        let Some(output) = outputs.iter().find(|o| o.number == delivery.output) else { continue };
+        let carried = Carried { d, output, delivery };
+        let path = d.made_file(&d.porter.work_folder(job), output);
+        let cargo = Cargo { path, files: output.files().to_vec() };
+        let cleared = carried.place().and_then(|place| {
+            match place.whose(name, ticket, &cargo)? {
+                Whose::Ours => carried.record(name, place.about().proof)?,
+                Whose::Nothing | Whose::Other => place.discard(name, ticket)?,
+            }
+            Ok(())
+        });
+        match cleared {
+            Ok(()) => (),
+            // A place that is not in the configuration any more cannot be cleared.
+            Err(Broken::Error(Error::NotConfigured(why))) => tracing::warn!("job {job}: {why}"),
+            Err(Broken::Error(e)) => return Err(e),
+            Err(Broken::Trouble(Trouble::Stopped)) => return Err(Error::Stopped),
+            Err(Broken::Trouble(t)) => {
+                let cause = Cause::Place { name: delivery.place.clone(), why: t.to_string() };
+                return Ok(Some(Next::wait(cause, d.house.retry_after)));
+            }
+        }
+    }
+    Ok(None)
 }
 
 enum Broken {
@@ -144,7 +178,7 @@ impl Carried<'_> {
     fn free_name(&self, place: &dyn Place, ticket: &Ticket) -> std::result::Result<String, Broken> {
         let (job, x) = (self.d.job.id, self.delivery);
         for n in 1.. {
-            if self.d.worker.porter.stopping() {
+            if self.d.worker.stopping() {
                 return Err(Trouble::Stopped.into());
             }
             let name = naming::numbered(&x.wanted, n);
@@ -167,6 +201,13 @@ impl Carried<'_> {
             }
         }
         unreachable!("numbers do not end")
+    }
+
+    /// Records a delivery of a job that is given up.
+    fn record(&self, name: &str, proof: Proof) -> Result<()> {
+        let (job, x) = (self.d.job.id, self.delivery);
+        let (name, place, preset) = (name.to_owned(), x.place.clone(), self.output.preset.clone());
+        self.d.commit(Change::Delivered { job, output: x.output, preset, place, name, proof })
     }
 
     fn delivered(&self, name: &str, proof: Proof) -> Result<Next> {

@@ -2,7 +2,9 @@
 
 use super::original::{self, Source};
 use super::{Desk, MAX_TRIES, Next, Worker};
+use crate::clock::{self, Micros};
 use crate::error::{Error, Result};
+use crate::files::Watching;
 use crate::files::copy::digest_of;
 use crate::maker::{self, Class, Order, Outcome, Run, Work};
 use crate::progress::{Progress, Stage};
@@ -23,20 +25,28 @@ pub fn look(d: &Desk<'_>, task: &Task) -> Result<Next> {
         return d.withdraw(&known);
     }
     super::reason::take_back(d);
-    d.commit(Change::Begun { job: d.job.id })?;
+    let began = clock::now();
     let folder = d.work_folder()?;
     let order = d.order(Work::Look, &folder);
     let run = Run { program: &d.porter.program, limits: &d.house.maker, source: Some(source.open()?), order };
-    match maker::run(run, |p| d.worker.tell(p), || d.porter.stopping())? {
-        Outcome::Looked(facts) => match &facts.damage {
-            Some(damage) => d.damaged(task.cause.as_ref(), &format!("damaged: {damage}")),
-            None => plan(d, &facts),
-        },
+    let outcome = maker::run(run, |p| d.worker.tell(p), || d.worker.stopping())?;
+    let begun = Change::Begun { job: d.job.id };
+    if let Outcome::Looked(facts) = &outcome
+        && facts.damage.is_none()
+    {
+        return plan(d, facts, (began, begun));
+    }
+    d.porter.store.change(|tx| tx.put_at(began, begun))?;
+    match outcome {
+        Outcome::Looked(facts) => {
+            let damage = facts.damage.as_deref().unwrap_or_default();
+            d.damaged(task.cause.as_ref(), &format!("damaged: {damage}"))
+        }
         Outcome::Failed { class: Class::Damaged, message } => d.damaged(task.cause.as_ref(), &message),
         Outcome::Failed { class: Class::Stopped, .. } => Err(Error::Stopped),
         Outcome::Failed { class: Class::System, message } => Err(Error::Away(message)),
         Outcome::Failed { message, .. } => d.turn_away(&message),
-        Outcome::Broke(_) if d.porter.stopping() => Err(Error::Stopped),
+        Outcome::Broke(_) if d.worker.stopping() => Err(Error::Stopped),
         Outcome::Broke(why) => match d.broke(&why)? {
             tries if tries >= MAX_TRIES => d.turn_away(&why),
             _ => Ok(Next::Moved),
@@ -60,11 +70,13 @@ fn worked_on_before(d: &Desk<'_>, source: &original::Found) -> Result<Option<Str
     Ok(Some(format!("job {id} worked on this very content; only other attributes of the file changed since")))
 }
 
-fn plan(d: &Desk<'_>, facts: &Facts) -> Result<Next> {
+/// What is to be made; recorded together with the beginning of the look, which takes no time worth a record of its own.
+fn plan(d: &Desk<'_>, facts: &Facts, (began, begun): (Micros, Change)) -> Result<Next> {
     let job = d.job;
     let item = Item { watch: &d.watch.name, path: &job.path, arrived: job.arrived, job: job.id };
     let decision: Decision = route::decide(d.house, &item, facts);
     if decision.outputs.is_empty() {
+        d.porter.store.change(|tx| tx.put_at(began, begun))?;
         return d.turn_away(&decision.why_nothing(facts));
     }
     let outputs = decision
@@ -84,7 +96,10 @@ fn plan(d: &Desk<'_>, facts: &Facts) -> Result<Next> {
         })
         .collect();
     let facts = Box::new(serde_json::to_value(facts).unwrap_or_default());
-    d.commit(Change::Planned { job: job.id, facts, outputs })?;
+    d.porter.store.change(|tx| {
+        tx.put_at(began, begun)?;
+        tx.put(Change::Planned { job: job.id, facts, outputs })
+    })?;
     Ok(Next::Moved)
 }
 

@@ -3,6 +3,7 @@
 use super::original::{self, Source};
 use super::{Desk, MAX_TRIES, Next, go_on};
 use crate::error::{Error, Result};
+use crate::files::Watching;
 use crate::maker::{self, Class, End, Ordered, Outcome, Run, Work};
 use crate::store::{Change, JobId, NotMade, Output, OutputEnd, Sql, Task, Tx};
 use std::path::{Path, PathBuf};
@@ -104,8 +105,8 @@ impl Desk<'_> {
             source: Some(source.open()?),
             order,
         };
-        let outcome = maker::run(run, |p| self.worker.tell(p), || self.porter.stopping())?;
-        if self.porter.stopping() && matches!(outcome, Outcome::Broke(_)) {
+        let outcome = maker::run(run, |p| self.worker.tell(p), || self.worker.stopping())?;
+        if self.worker.stopping() && matches!(outcome, Outcome::Broke(_)) {
             return Err(Error::Stopped);
         }
         crate::stops::here("made, not recorded");

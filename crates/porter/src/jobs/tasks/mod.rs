@@ -1,5 +1,6 @@
 //! One task, from its beginning to where it can go no further now.
 
+mod cancel;
 mod carry;
 mod clear;
 mod hear;
@@ -60,11 +61,14 @@ pub struct Worker {
     porter: Arc<Porter>,
     seat: Seat,
     passed: AtomicU64,
+    /// The job, for a task that ends when that is cancelled.
+    job: Option<JobId>,
 }
 
 impl Worker {
     pub fn start(porter: &Arc<Porter>, key: &TaskKey) -> Worker {
-        Worker { porter: porter.clone(), seat: porter.board.sit(key), passed: AtomicU64::new(0) }
+        let job = (key.step != Step::Cancel).then_some(key.job);
+        Worker { porter: porter.clone(), seat: porter.board.sit(key), passed: AtomicU64::new(0), job }
     }
 
     fn tell(&self, progress: Progress) {
@@ -75,7 +79,7 @@ impl Worker {
 
 impl Watching for Worker {
     fn stopping(&self) -> bool {
-        self.porter.stopping()
+        self.porter.stopping() || self.job.is_some_and(|job| self.porter.cancelled().contains(&job))
     }
     fn passed(&self, bytes: u64) {
         let done = self.passed.fetch_add(bytes, Ordering::Relaxed) + bytes;
@@ -153,6 +157,7 @@ fn work(porter: &Porter, key: &TaskKey, worker: &Worker) -> Result<Next> {
         Step::Carry { output, place } => carry::carry(&d, *output, place),
         Step::Clear => clear::clear(&d),
         Step::TurnAway => turn_away::turn_away(&d),
+        Step::Cancel => cancel::cancel(&d),
         Step::Unknown => Err(Error::Unreadable("this step is of a newer program".into())),
     }
 }

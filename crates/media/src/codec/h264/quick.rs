@@ -1,7 +1,7 @@
-//! Decoding through openh264.
+//! Decoding through openh264: progressive pictures in 8-bit 4:2:0.
 #![allow(unsafe_code)]
 
-use super::{Config, nal_units};
+use super::{Config, is_picture_unit, nal_units};
 use crate::codec::DecodeVideo;
 use crate::error::{Error, Result};
 use crate::frame::{Chroma, Colour, Pool, VideoFrame};
@@ -21,7 +21,7 @@ const OUT_OF_MEMORY: i32 = 0x4000;
 const BROKEN: i32 = 0x02 | 0x04 | 0x08;
 
 /// H.264, 8-bit progressive 4:2:0, to pictures.
-pub struct Decoder {
+pub struct Quick {
     raw: *mut ISVCDecoder,
     config: Config,
     pool: Pool,
@@ -42,9 +42,9 @@ pub struct Decoder {
 
 // SAFETY: the library object is used by one owner at a time and keeps no thread of its own (its threaded
 // decoding is never turned on).
-unsafe impl Send for Decoder {}
+unsafe impl Send for Quick {}
 
-impl Decoder {
+impl Quick {
     pub fn new(setup: &[u8], pool: Pool) -> Result<Self> {
         let config = Config::parse(setup)?;
         let (mut colour, mut pixel_shape) = (Colour::default(), Ratio::ONE);
@@ -57,7 +57,7 @@ impl Decoder {
         if code != 0 || raw.is_null() {
             return Err(Error::limit("H.264 decoder", "no memory to start it"));
         }
-        let decoder = Decoder {
+        let decoder = Quick {
             raw,
             config,
             pool,
@@ -166,6 +166,11 @@ impl Decoder {
         }
     }
 
+    /// Pictures are known to be lost that were not told yet.
+    pub fn has_lost(&self) -> bool {
+        !self.lost.is_empty()
+    }
+
     fn left_inside(&self) -> i32 {
         let mut left: c_int = 0;
         if let Some(get) = self.vtable().GetOption {
@@ -182,18 +187,11 @@ impl Decoder {
     }
 }
 
-/// Slices and parameter sets (ITU-T H.264, table 7-1). Other units (messages, delimiters, filler) say nothing that
-/// decoding needs, and what is broken in one of them must not reach the pictures: it may even look like the start of
-/// a unit.
-fn is_picture_unit(nal: &[u8]) -> bool {
-    nal.first().is_some_and(|h| h & 0x80 == 0 && matches!(h & 31, 1..=5 | 7 | 8))
-}
-
 fn missing() -> Error {
     Error::limit("H.264 decoder", "the library lacks a function")
 }
 
-impl DecodeVideo for Decoder {
+impl DecodeVideo for Quick {
     fn decode(&mut self, packet: &Packet, out: &mut Vec<VideoFrame>) -> Result<()> {
         let mut data = std::mem::take(&mut self.annex_b);
         data.clear();
@@ -269,7 +267,7 @@ impl DecodeVideo for Decoder {
     }
 }
 
-impl Drop for Decoder {
+impl Drop for Quick {
     fn drop(&mut self) {
         // SAFETY: created in `new`, destroyed once.
         unsafe {

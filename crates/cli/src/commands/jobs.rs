@@ -1,0 +1,86 @@
+//! `jobs`, `pause`, `resume`: orders to the porter that runs, or, where none does, into the record for the next one.
+
+use super::status::one_job;
+use crate::args::{Jobs, JobsWhat};
+use crate::ui::{self, errors};
+use anyhow::{Result, bail};
+use porter::config::House;
+use porter::control::{Answer, Ask, Order, ask};
+use porter::jobs::state::is_running;
+use porter::jobs::{Porter, Stopper};
+use porter::report;
+use std::path::Path;
+use std::process::ExitCode;
+use std::time::{Duration, Instant};
+
+const STARTING: Duration = Duration::from_secs(5);
+
+pub fn jobs(a: &Jobs) -> Result<ExitCode> {
+    match &a.what {
+        JobsWhat::List { house, state, watch, most, json } => {
+            list(&house.find(), state.as_deref(), watch.as_deref(), *most, *json)
+        }
+        JobsWhat::Show { job, house, json } => {
+            let (house, _) = House::load_to_look(&house.find())?;
+            one_job(&house, *job, *json)
+        }
+        JobsWhat::Cancel { jobs, house } => order(&house.find(), Order::Cancel { jobs: jobs.clone() }),
+        JobsWhat::Again { jobs, house } => order(&house.find(), Order::Again { jobs: jobs.clone() }),
+    }
+}
+
+/// Has an order done. Exit status 1: something of it was not.
+pub fn order(at: &Path, order: Order) -> Result<ExitCode> {
+    let (house, _) = House::load_to_look(at)?;
+    let (said, refused) = match ask_it(&house, &order) {
+        Some(Answer::Done { said, refused }) => (said, refused),
+        Some(Answer::Refused { why }) => bail!("the porter refused: {why}"),
+        Some(Answer::Now(_)) => bail!("the porter answered something else; is it of another version?"),
+        None => without_porter(house, &order)?,
+    };
+    said.iter().for_each(|line| crate::say!("{line}"));
+    Ok(ExitCode::from(u8::from(refused)))
+}
+
+/// A porter that is just starting holds its lock, and does not answer yet.
+fn ask_it(house: &House, order: &Order) -> Option<Answer> {
+    let asked = Instant::now();
+    loop {
+        let answer = ask(&house.state, Ask::Do(order.clone()));
+        if answer.is_some() || !is_running(house) || asked.elapsed() > STARTING {
+            return answer;
+        }
+        std::thread::sleep(Duration::from_millis(50));
+    }
+}
+
+/// No porter runs: the order is recorded, and the next one goes by it. A porter that runs and does not answer keeps its
+/// house locked, which is said.
+fn without_porter(house: House, order: &Order) -> Result<(Vec<String>, bool)> {
+    if !house.store_file().exists() {
+        bail!("no porter ever worked on this house: there are no jobs yet");
+    }
+    let porter = Porter::open(house, std::env::current_exe()?, Stopper::default())?;
+    let done = porter.order(order)?;
+    let mut said = done.said;
+    said.push("No porter is running: the next one goes by this.".to_owned());
+    Ok((said, done.refused))
+}
+
+fn list(at: &Path, state: Option<&str>, watch: Option<&str>, most: u32, json: bool) -> Result<ExitCode> {
+    let (house, wrong) = House::load_to_look(at)?;
+    if let Some(e) = wrong {
+        errors::show(&e.into());
+    }
+    let all = report::jobs(&house, state, watch, most)?;
+    if json {
+        ui::print_json(&all)?;
+        return Ok(ExitCode::SUCCESS);
+    }
+    if all.is_empty() {
+        crate::say!("no jobs{}", if state.is_some() || watch.is_some() { " like that" } else { " yet" });
+        return Ok(ExitCode::SUCCESS);
+    }
+    crate::say_part!("{}", ui::status::list(&all));
+    Ok(ExitCode::SUCCESS)
+}

@@ -1,0 +1,176 @@
+//! Orders to a porter: cancel, do again, pause and go on; with one that runs, and without.
+
+mod support;
+
+use media::testkit::Clip;
+use rstest::rstest;
+use std::process::{Command, Output};
+use std::time::{Duration, Instant};
+use support::{House, PROGRAM, clip, make_clip, text};
+
+fn order(house: &House, args: &[&str]) -> Output {
+    Command::new(PROGRAM).args(args).arg("--house").arg(house.path("")).output().unwrap()
+}
+
+/// A clip that takes some seconds to be made into a proxy.
+fn long_clip() -> Vec<u8> {
+    make_clip(&Clip { frames: 250, times: 8, width: 640, height: 360, ..Clip::default() })
+}
+
+fn state_of(status: &serde_json::Value, job: i64) -> String {
+    let lists = [&status["open"], &status["ended"]];
+    let all = lists.iter().flat_map(|l| l.as_array().unwrap());
+    let found = all.into_iter().find(|j| j["job"] == job);
+    found.map_or(String::new(), |j| j["state"].as_str().unwrap().to_owned())
+}
+
+fn left_overs(house: &House) -> Vec<String> {
+    let hidden =
+        |folder: &str| house.list(folder).into_iter().filter(|n| n.starts_with('.') && !n.contains("marker"));
+    hidden("out").chain(house.list("porter-state/work")).collect()
+}
+
+#[test]
+fn a_job_that_is_being_made_is_cancelled_within_a_second_and_leaves_nothing() {
+    let house = House::new();
+    let running = house.start();
+    house.drop_in("long.mp4", &long_clip());
+    house.wait_until("being made", |s| s["open"][0]["progress"]["done"].as_u64().is_some_and(|n| n > 0));
+    let start = Instant::now();
+    let out = order(&house, &["jobs", "cancel", "1"]);
+    assert!(out.status.success() && text(&out).contains("is being cancelled"), "{}", text(&out));
+    house.wait_until("cancelled", |s| state_of(s, 1) == "cancelled");
+    assert!(start.elapsed() < Duration::from_secs(2), "{:?}", start.elapsed());
+    assert!(house.path("in/long.mp4").exists(), "the original stays");
+    assert_eq!((left_overs(&house), house.list("out").len()), (Vec::new(), 0));
+    // It is not taken again, not even after a restart.
+    running.interrupt();
+    assert!(house.run_once().status.success());
+    assert_eq!(house.list("out").len(), 0);
+    // Cancelling what ended is refused; doing it again is not.
+    assert!(!order(&house, &["jobs", "cancel", "1", "77"]).status.success());
+    let out = order(&house, &["jobs", "again", "1"]);
+    assert!(text(&out).contains("No porter is running: the next one goes by this."), "{}", text(&out));
+    assert!(house.run_once().status.success());
+    assert_eq!(house.list("out"), ["long_proxy.mp4"]);
+    assert!(house.path("done/long.mp4").exists());
+}
+
+#[test]
+fn what_was_turned_away_is_put_back_and_tried_again() {
+    let house = House::new();
+    house.drop_in("a.wav", b"RIFF not yet");
+    house.run_once();
+    assert_eq!(house.list("away"), ["a.wav", "a.wav.why.txt"]);
+    // Another file has the place by now.
+    house.drop_in("a.wav", b"other");
+    let out = order(&house, &["jobs", "again", "1"]);
+    assert!(!out.status.success() && text(&out).contains("is taken by another file"), "{}", text(&out));
+    assert_eq!(house.list("away"), ["a.wav", "a.wav.why.txt"]);
+    std::fs::remove_file(house.path("in/a.wav")).unwrap();
+    let out = order(&house, &["jobs", "again", "1"]);
+    assert!(out.status.success() && text(&out).contains("put back into the watch folder"), "{}", text(&out));
+    assert_eq!(std::fs::read(house.path("in/a.wav")).unwrap(), b"RIFF not yet");
+    house.run_once();
+    assert_eq!(house.list("away"), ["a.wav", "a.wav.why.txt"]);
+}
+
+#[test]
+fn what_was_left_is_made_again_beside_what_was_made() {
+    let house = House::with("original = \"leave\"", "");
+    house.drop_in("a.mp4", clip());
+    assert!(house.run_once().status.success());
+    assert!(order(&house, &["jobs", "again", "1"]).status.success());
+    assert!(house.run_once().status.success());
+    assert_eq!(house.list("out"), ["a_proxy.mp4", "a_proxy_2.mp4"]);
+    let counts = house.status()["ended_counts"].clone();
+    assert_eq!(counts, serde_json::json!([{ "state": "done", "jobs": 1 }]));
+    // One whose original was moved says where it is.
+    house.configure("original = \"move\"\ndone = \"done\"", "");
+    house.drop_in("b.mp4", clip());
+    assert!(house.run_once().status.success());
+    let out = order(&house, &["jobs", "again", "2"]);
+    assert!(!out.status.success() && text(&out).contains("done/b.mp4; put it back"), "{}", text(&out));
+    // And one that changed since is not what was worked on.
+    house.drop_in("a.mp4", &long_clip());
+    let out = order(&house, &["jobs", "again", "1"]);
+    assert!(!out.status.success() && text(&out).contains("is not what it was"), "{}", text(&out));
+}
+
+#[test]
+fn a_paused_porter_begins_nothing_and_stays_so_after_a_restart() {
+    let house = House::new();
+    let running = house.start();
+    house.wait_until("running", |s| s["running"] == true);
+    assert!(order(&house, &["pause"]).status.success());
+    house.drop_in("a.mp4", clip());
+    house.wait_until("arrived", |s| s["open"].as_array().unwrap().len() == 1);
+    std::thread::sleep(Duration::from_millis(700));
+    let status = house.status();
+    assert_eq!((state_of(&status, 1).as_str(), &status["paused"]), ("waiting", &true.into()));
+    running.interrupt();
+    assert_eq!(house.status()["paused"], true);
+    let running = house.start();
+    house.wait_until("running", |s| s["running"] == true);
+    std::thread::sleep(Duration::from_millis(700));
+    assert_eq!(state_of(&house.status(), 1), "waiting");
+    assert!(text(&order(&house, &["pause"])).contains("paused already"));
+    assert!(order(&house, &["resume"]).status.success());
+    house.wait_until("done", |s| state_of(s, 1) == "done");
+    running.interrupt();
+}
+
+/// Cancelled at any moment of its life, and killed right after: it ends cancelled or done, whole at its place or not at all.
+#[rstest]
+fn a_cancel_at_any_moment_ends_clean(#[values(0, 40, 90, 160, 260, 420)] wait: u64) {
+    let house = House::new();
+    house.drop_in("a.mp4", &make_clip(&Clip { frames: 50, width: 320, height: 180, ..Clip::default() }));
+    let running = house.start();
+    house.wait_until("there", |s| {
+        s["open"].as_array().unwrap().len() + s["ended"].as_array().unwrap().len() == 1
+    });
+    std::thread::sleep(Duration::from_millis(wait));
+    let out = order(&house, &["jobs", "cancel", "1"]);
+    if wait.is_multiple_of(80) {
+        running.kill();
+    } else {
+        std::thread::sleep(Duration::from_millis(300));
+        running.interrupt();
+    }
+    assert!(house.run_once().status.success());
+    let state = state_of(&house.status(), 1);
+    let accepted = text(&out).contains("is being cancelled");
+    assert!(state == "done" || state == "cancelled", "{state}: {}", text(&out));
+    assert!(!accepted || state == "cancelled", "what was accepted is done: {state}");
+    let out = house.list("out");
+    // It may have been delivered before the cancel reached it; then it is recorded, and whole.
+    assert!(out.is_empty() || out == ["a_proxy.mp4"], "{out:?}");
+    if !out.is_empty() {
+        assert!(house.facts("out/a_proxy.mp4").damage.is_none());
+        assert!(house.events(1).contains(&"delivered".to_owned()));
+    }
+    assert_eq!(house.path("in/a.mp4").exists(), state == "cancelled");
+    assert_eq!(left_overs(&house), Vec::<String>::new());
+}
+
+#[test]
+fn jobs_are_listed_by_state_and_watch() {
+    let house = House::new();
+    house.drop_in("a.mp4", clip());
+    house.drop_in("b.txt", b"no media");
+    house.run_once();
+    let list = |args: &[&str]| {
+        let out = order(&house, &[&["jobs", "list", "--json"], args].concat());
+        let all: serde_json::Value = serde_json::from_slice(&out.stdout).unwrap();
+        all.as_array().unwrap().iter().map(|j| j["path"].as_str().unwrap().to_owned()).collect::<Vec<_>>()
+    };
+    assert_eq!(list(&["--state", "done"]), ["a.mp4"]);
+    assert_eq!(list(&["--state", "turned away"]), ["b.txt"]);
+    assert_eq!((list(&[]).len(), list(&["--most", "1"]).len(), list(&["--watch", "cards"]).len()), (2, 1, 2));
+    let out = order(&house, &["jobs", "list", "--state", "finished"]);
+    assert!(!out.status.success() && text(&out).contains("is no state of a job"), "{}", text(&out));
+    let out = order(&house, &["jobs", "show", "1"]);
+    assert!(text(&out).contains("all delivered"), "{}", text(&out));
+    let table = text(&order(&house, &["jobs", "list"]));
+    assert!(table.contains("a_proxy.mp4") && table.contains("turned away"), "{table}");
+}

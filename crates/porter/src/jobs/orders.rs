@@ -1,0 +1,185 @@
+//! What a person asks of jobs: each order is looked at, recorded, and told what came of it.
+
+use super::Porter;
+use crate::control::Order;
+use crate::error::{Error, Result};
+use crate::files::known::Role;
+use crate::store::{Change, Job, JobId, State, Step};
+use media::show;
+use std::io::ErrorKind;
+
+/// What an order did.
+#[derive(Debug, Default)]
+pub struct Done {
+    /// For people, a line a job.
+    pub said: Vec<String>,
+    /// Something that was asked for was not done.
+    pub refused: bool,
+    /// Jobs that are being cancelled now,
+    pub cancelled: Vec<JobId>,
+    /// and those that begin once more.
+    pub again: Vec<JobId>,
+}
+
+impl Porter {
+    /// Records an order. What follows from it is the caller's.
+    pub fn order(&self, order: &Order) -> Result<Done> {
+        let mut done = Done::default();
+        match order {
+            Order::Pause => self.pause(true, &mut done)?,
+            Order::Resume => self.pause(false, &mut done)?,
+            Order::Cancel { jobs } => self.each(jobs, &mut done, Self::cancel)?,
+            Order::Again { jobs } => self.each(jobs, &mut done, Self::again)?,
+        }
+        Ok(done)
+    }
+
+    fn pause(&self, yes: bool, done: &mut Done) -> Result<()> {
+        let was = self.store.read(|v| v.is_paused())?;
+        if was != yes {
+            self.store.commit([Change::Paused { yes }])?;
+        }
+        done.said.push(match (was, yes) {
+            (false, true) => "Paused: nothing more is begun; what is under way goes on to its end.".into(),
+            (true, false) => "Going on.".into(),
+            (true, true) => "It is paused already.".into(),
+            (false, false) => "It is not paused.".into(),
+        });
+        Ok(())
+    }
+
+    fn each(
+        &self,
+        jobs: &[JobId],
+        done: &mut Done,
+        what: fn(&Self, &Job, &mut Done) -> Result<std::result::Result<String, String>>,
+    ) -> Result<()> {
+        for &id in jobs {
+            let said = match self.store.read(|v| v.job(id))? {
+                None => Err("there is no such job".to_owned()),
+                Some(job) => what(self, &job, done)?,
+            };
+            let (Ok(words) | Err(words)) = &said;
+            done.said.push(format!("job {id}: {words}"));
+            done.refused |= said.is_err();
+        }
+        Ok(())
+    }
+
+    fn cancel(&self, job: &Job, done: &mut Done) -> Result<std::result::Result<String, String>> {
+        if job.ended.is_some() {
+            return Ok(Err(format!("it ended already: {}", job.state.name())));
+        }
+        if matches!(job.state, State::Clearing | State::TurningAway) {
+            return Ok(Err(
+                "everything is delivered or given up, and its original is being moved: too late".into()
+            ));
+        }
+        let tasks = self.store.read(|v| v.tasks_of(job.id))?;
+        if tasks.iter().any(|t| t.key.step == Step::Cancel) {
+            return Ok(Ok("is being cancelled".into()));
+        }
+        // It ends what works on it from here on; what that still records does no harm.
+        self.cancelled().insert(job.id);
+        if let Err(e) = self.store.commit([Change::Cancelling { job: job.id }]) {
+            self.cancelled().remove(&job.id);
+            return Err(e);
+        }
+        done.cancelled.push(job.id);
+        Ok(Ok("is being cancelled; the original stays where it is".into()))
+    }
+
+    fn again(&self, job: &Job, done: &mut Done) -> Result<std::result::Result<String, String>> {
+        let here = show::path(&job.path);
+        match (&job.state, &job.original_to) {
+            _ if job.ended.is_none() => return Ok(Err(format!("it has not ended: {}", job.state.name()))),
+            (State::Withdrawn, _) => {
+                return Ok(Err(
+                    "its file changed or went away; what is there now has a job of its own".into()
+                ));
+            }
+            (State::TurnedAway, Some(at)) => {
+                let house = self.house();
+                let Some(watch) = house.watch(&job.watch) else {
+                    return Ok(Err(format!(
+                        "its watch \"{}\" is not in the configuration any more",
+                        job.watch
+                    )));
+                };
+                if let Ok(inside) = at.strip_prefix(&watch.turned_away) {
+                    return Ok(self
+                        .put_back(job, inside)?
+                        .map(|()| format!("{here} is put back into the watch folder, and arrives anew")));
+                }
+            }
+            (State::Done, Some(at)) => {
+                return Ok(Err(format!(
+                    "its original is at {}; put it back into the watch folder, and it arrives anew",
+                    show::path(at)
+                )));
+            }
+            _ => (),
+        }
+        // The original was left where it is.
+        let house = self.house();
+        let Some(watch) = house.watch(&job.watch) else {
+            return Ok(Err(format!("its watch \"{}\" is not in the configuration any more", job.watch)));
+        };
+        let folder = self.open_watch(watch)?;
+        let there = match folder.holder(&job.path, false) {
+            Ok((dir, name)) => {
+                dir.look(name).map_err(Error::path("cannot look at", &folder.path().join(&job.path)))?
+            }
+            Err(e) if matches!(e.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => None,
+            Err(e) => return Err(Error::path("cannot look at", &folder.path().join(&job.path))(e)),
+        };
+        match there {
+            Some(e) if e.seen == job.seen => (),
+            Some(_) => return Ok(Err(format!("{here} is not what it was: what is there now arrives anew"))),
+            None => return Ok(Err(format!("{here} is not in the watch folder any more"))),
+        }
+        self.cancelled().remove(&job.id);
+        self.store.commit([Change::Again { job: job.id }])?;
+        done.again.push(job.id);
+        Ok(Ok("is done once more; outputs get names that are free".into()))
+    }
+
+    /// Moves what was turned away back to where it came from, over nothing.
+    fn put_back(&self, job: &Job, inside: &std::path::Path) -> Result<std::result::Result<(), String>> {
+        let house = self.house();
+        let Some(watch) = house.watch(&job.watch) else { return Ok(Err("its watch is gone".into())) };
+        let away = self.folders.open(&self.store, Role::TurnedAway, &watch.name, &watch.turned_away, true)?;
+        let back = self.open_watch(watch)?;
+        let fail = |e| Error::path("cannot put back", &away.path().join(inside))(e);
+        let (from, name) = match away.holder(inside, false) {
+            Ok(found) => found,
+            Err(e) if e.kind() == ErrorKind::NotFound => return Ok(Err(gone(&away.path().join(inside)))),
+            Err(e) => return Err(fail(e)),
+        };
+        match from.look(name).map_err(fail)? {
+            Some(e) if e.is_file() && e.seen.size == job.seen.size => (),
+            Some(_) => {
+                return Ok(Err(format!(
+                    "{} is not what was turned away",
+                    show::path(away.path().join(inside))
+                )));
+            }
+            None => return Ok(Err(gone(&away.path().join(inside)))),
+        }
+        let (to, wanted) = back.holder(&job.path, true).map_err(fail)?;
+        let taken = || format!("{} is taken by another file", show::path(back.path().join(&job.path)));
+        match from.rename_if_free(name, &to, wanted) {
+            Ok(true) => Ok(Ok(())),
+            Ok(false) => Ok(Err(taken())),
+            Err(e) if e.kind() == ErrorKind::CrossesDevices => Ok(Err(format!(
+                "{} lies on another disk than its watch folder: move it back by hand",
+                show::path(away.path().join(inside))
+            ))),
+            Err(e) => Err(fail(e)),
+        }
+    }
+}
+
+fn gone(path: &std::path::Path) -> String {
+    format!("{} is not there any more", show::path(path))
+}

@@ -1,0 +1,254 @@
+//! What the rules of a house would make of a file: nothing is made, moved or recorded.
+
+use crate::clock;
+use crate::config::{House, Watch};
+use crate::convert;
+use crate::error::{Error, Result};
+use crate::jobs::facts_of;
+use crate::naming;
+use crate::route::{self, Decision, Item, Ruled, Wanted};
+use crate::store::Store;
+use media::codec::coders;
+use media::facts::Facts;
+use media::recipe::{AudioRecipe, BitRecipe};
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::path::{Path, PathBuf};
+
+/// A file, and what would become of it.
+#[derive(Debug, Serialize, JsonSchema)]
+#[schemars(title = "Rehearsed")]
+pub struct Rehearsed {
+    pub file: String,
+    pub watch: String,
+    /// Where it lies in the watch folder, or would.
+    pub path: String,
+    /// What rules see of it, or why it would be turned away before any rule is asked.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub unreadable: Option<String>,
+    pub rules: Vec<Rule>,
+    pub outputs: Vec<Output>,
+    /// Why nothing would be made.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub turned_away: Option<String>,
+    #[serde(skip)]
+    pub facts: Option<Facts>,
+}
+
+/// What became of one rule.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Rule {
+    pub rule: String,
+    pub when: String,
+    pub holds: bool,
+    /// Why it was not asked, or could not be told.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
+    /// The fields that it asks for, with what they are here.
+    pub compared: Vec<Compared>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Compared {
+    pub field: String,
+    pub value: String,
+}
+
+/// One thing that would be made.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Output {
+    pub rule: String,
+    pub preset: String,
+    pub version: String,
+    /// Why it would not be made of this file.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub not_made: Option<String>,
+    /// Where the preset states bit rates: about how large.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub about_bytes: Option<u64>,
+    pub to: Vec<Delivery>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Delivery {
+    pub place: String,
+    /// The name that it would have there.
+    pub name: String,
+    /// The rule's name for it is taken there already.
+    pub taken: bool,
+    /// Why nothing can be carried there now.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub away: Option<String>,
+}
+
+impl From<Ruled> for Rule {
+    fn from(r: Ruled) -> Rule {
+        let compared = r
+            .compared
+            .into_iter()
+            .map(|(field, value)| Compared { field: field.to_owned(), value })
+            .collect();
+        let (holds, why) = match r.holds {
+            Ok(holds) => (holds, r.passed),
+            Err(why) => (false, Some(format!("it cannot be told: {why}"))),
+        };
+        Rule { rule: r.rule, when: r.when, holds, why, compared }
+    }
+}
+
+/// Where a file belongs: the watch that is named, or the one whose folder it lies in, or the only one.
+fn watch_of<'h>(house: &'h House, file: &Path, named: Option<&str>) -> Result<(&'h Watch, PathBuf)> {
+    let name = || PathBuf::from(file.file_name().unwrap_or_default());
+    let inside = |w: &Watch| file.strip_prefix(&w.folder).ok().map(Path::to_owned);
+    let listed = || house.watches.iter().map(|w| format!("\"{}\"", w.name)).collect::<Vec<_>>().join(", ");
+    if let Some(named) = named {
+        let watch = house.watch(named).ok_or_else(|| {
+            Error::NotConfigured(format!("there is no watch \"{named}\" in this house; it has: {}", listed()))
+        })?;
+        return Ok((watch, inside(watch).unwrap_or_else(name)));
+    }
+    if let Some(found) = house.watches.iter().find_map(|w| Some((w, inside(w)?))) {
+        return Ok(found);
+    }
+    match house.watches.as_slice() {
+        [only] => Ok((only, name())),
+        _ => Err(Error::NotConfigured(format!(
+            "{} lies in no watch folder: say as which it is to be taken, with --watch and one of {}",
+            media::show::path(file),
+            listed()
+        ))),
+    }
+}
+
+/// Names at places as they would be given out, one rehearsal after another.
+pub struct Stage<'h> {
+    house: &'h House,
+    store: Option<Store>,
+    given: Vec<(String, String)>,
+}
+
+impl<'h> Stage<'h> {
+    pub fn new(house: &'h House) -> Result<Stage<'h>> {
+        Ok(Stage { house, store: Store::look(&house.store_file())?, given: Vec::new() })
+    }
+
+    pub fn rehearse(&mut self, file: &Path, watch: Option<&str>) -> Result<Rehearsed> {
+        let at = std::fs::canonicalize(file).map_err(Error::path("cannot read", file))?;
+        let (watch, path) = watch_of(self.house, &at, watch)?;
+        let mut out = Rehearsed {
+            file: media::show::path(file),
+            watch: watch.name.clone(),
+            path: media::show::path(&path),
+            unreadable: None,
+            rules: Vec::new(),
+            outputs: Vec::new(),
+            turned_away: None,
+            facts: None,
+        };
+        let facts = match facts_of(&at) {
+            Ok(facts) => facts,
+            Err(e) => {
+                out.unreadable = Some(e.to_string());
+                return Ok(out);
+            }
+        };
+        if let Some(damage) = &facts.damage {
+            out.unreadable = Some(format!("damaged: {damage}"));
+            return Ok(out);
+        }
+        let job = match &self.store {
+            Some(store) => store.read(|v| v.next_job())?,
+            None => 1,
+        };
+        let item = Item { watch: &watch.name, path: &path, arrived: clock::now(), job };
+        let decision: Decision = route::decide(self.house, &item, &facts);
+        if decision.outputs.is_empty() {
+            out.turned_away = Some(decision.why_nothing(&facts));
+        }
+        let mut makes = self.whether_made(&at, &decision.outputs);
+        for wanted in &decision.outputs {
+            let not_made = makes.next().flatten();
+            out.outputs.push(self.output(wanted, not_made, &facts)?);
+        }
+        out.rules = decision.rules.into_iter().map(Rule::from).collect();
+        out.facts = Some(facts);
+        Ok(out)
+    }
+
+    /// For each output: why it would not be made, as far as that is known before.
+    fn whether_made(&self, file: &Path, outputs: &[Wanted]) -> std::vec::IntoIter<Option<String>> {
+        let presets: Vec<_> = outputs
+            .iter()
+            .map(|o| {
+                let preset = self.house.presets.iter().find(|p| p.name == o.preset);
+                preset.filter(|_| o.recipe.transcript.is_none()).cloned()
+            })
+            .collect();
+        let asked: Vec<_> = presets.iter().flatten().cloned().collect();
+        let told = match convert::plan(file, &asked) {
+            Ok(planned) => planned.each.into_iter().map(|(_, end)| end.err()).collect(),
+            Err(e) => vec![Some(e.to_string()); asked.len()],
+        };
+        let mut told = told.into_iter();
+        let all: Vec<Option<String>> =
+            presets.iter().map(|p| p.as_ref().and_then(|_| told.next().flatten())).collect();
+        all.into_iter()
+    }
+
+    fn output(&mut self, wanted: &Wanted, not_made: Option<String>, facts: &Facts) -> Result<Output> {
+        let mut to = Vec::new();
+        for (place, name) in &wanted.to {
+            to.push(self.delivery(place, name)?);
+        }
+        let media = &wanted.recipe.media;
+        let mut picture = media.video.as_ref().map(|v| match v.rate {
+            BitRecipe::Average(bits) => Some(u64::from(bits)),
+            BitRecipe::Quantiser(_) => None,
+        });
+        let has_bits = |a: &AudioRecipe| coders::audio(a.codec).is_ok_and(|c| c.has_bits);
+        if media.audio.as_ref().is_some_and(|a| !has_bits(a)) {
+            picture = Some(None);
+        }
+        let sound = media.audio.as_ref().map(|a| u64::from(a.bits));
+        // Of a quantiser, or of sound without loss, nobody can say what it gives.
+        let bits = match (picture, sound) {
+            (Some(None), _) | (None, None) => None,
+            (picture, sound) => Some(picture.flatten().unwrap_or(0) + sound.unwrap_or(0)),
+        };
+        let seconds = facts.duration.map_or(0.0, |d| d.seconds);
+        let about_bytes = bits.filter(|_| seconds > 0.0).map(|b| (b as f64 / 8.0 * seconds) as u64);
+        Ok(Output {
+            rule: wanted.rule.clone(),
+            preset: wanted.preset.clone(),
+            version: wanted.preset_version.clone(),
+            not_made,
+            about_bytes,
+            to,
+        })
+    }
+
+    fn delivery(&mut self, place: &str, wanted: &str) -> Result<Delivery> {
+        let folder = self.house.place(place).map(|p| p.folder.clone()).unwrap_or_default();
+        let away = match std::fs::metadata(&folder) {
+            Ok(m) if m.is_dir() => None,
+            Ok(_) => Some(format!("{} is no folder", media::show::path(&folder))),
+            Err(e) => Some(format!("{}: {e}", media::show::path(&folder))),
+        };
+        let mut number = 1;
+        let name = loop {
+            let name = naming::numbered(wanted, number);
+            let there = folder.join(&name).symlink_metadata().is_ok();
+            let given = match &self.store {
+                Some(store) => store.read(|v| v.name_is_given(place, &name))?,
+                None => false,
+            };
+            let key = (place.to_owned(), name.clone());
+            if !there && !given && !self.given.contains(&key) {
+                self.given.push(key);
+                break name;
+            }
+            number += 1;
+        };
+        Ok(Delivery { place: place.to_owned(), taken: number > 1, name, away })
+    }
+}
