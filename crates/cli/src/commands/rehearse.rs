@@ -82,7 +82,7 @@ fn output(number: usize, o: &Output) {
         return;
     }
     for d in &o.to {
-        let taken = if d.taken { "  (the name before is taken there)" } else { "" };
+        let taken = if d.taken { "  (numbered: the rule's name for it is taken there)" } else { "" };
         let away = d.away.as_ref().map_or(String::new(), |why| format!("  (away now: {why})"));
         crate::say!("     -> {}: {}{taken}{away}", d.place, d.name);
     }

@@ -139,10 +139,30 @@ fn result(j: &JobStatus) -> String {
 pub fn list(all: &[JobStatus]) -> String {
     let mut t = table(&["job", "watch", "file", "arrived", "state", "delivered, or why"]);
     for j in all {
-        let why = if j.held.is_some() { note(j) } else { result(j) };
+        let why = if j.held.is_some() { note(j) } else { brief(j) };
         t.add_row([j.job.to_string(), j.watch.clone(), j.path.clone(), moment(&j.arrived), step(j), why]);
     }
-    format!("{t}\n")
+    t.to_string().lines().map(|line| format!("{}\n", line.trim_end())).collect()
+}
+
+/// What became of a job in one line: of each place the first name, and how many more.
+fn brief(j: &JobStatus) -> String {
+    if j.state != State::Done {
+        return j.reason.clone().unwrap_or_default();
+    }
+    let all = j.outputs.iter().flat_map(|o| &o.deliveries).filter(|d| d.delivered.is_some());
+    let mut places: Vec<(&str, &str, usize)> = Vec::new();
+    for d in all {
+        match places.iter_mut().find(|p| p.0 == d.place) {
+            Some(p) => p.2 += 1,
+            None => places.push((&d.place, &d.name, 0)),
+        }
+    }
+    let told = places.iter().map(|(place, name, more)| match more {
+        0 => format!("{place}: {name}"),
+        n => format!("{place}: {name} and {n} more"),
+    });
+    told.collect::<Vec<_>>().join("; ")
 }
 
 /// One job, whole.
