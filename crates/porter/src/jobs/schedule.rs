@@ -277,6 +277,26 @@ mod tests {
     }
 
     #[test]
+    fn a_cancelled_job_waits_for_what_works_on_it() {
+        let mut t = Schedule::new(SLOTS);
+        for step in ["make", "nas", "cloud"] {
+            t.add(&key(1, step));
+        }
+        t.add(&key(2, "make"));
+        assert_eq!(begun(&mut t, 0), ["1:cloud", "1:nas", "1:make"]);
+        t.add(&key(1, "hear"));
+        t.renew(1, &[]);
+        for step in ["cloud", "nas"] {
+            t.ended(&key(1, step));
+            assert!(t.is_running(1));
+        }
+        t.ended(&key(1, "make"));
+        assert!(!t.is_running(1) && !t.is_running(2));
+        t.add(&TaskKey { job: 1, step: Step::Cancel });
+        assert_eq!(begun(&mut t, 0), ["1:cancel", "2:make"], "nothing else of it is left");
+    }
+
+    #[test]
     fn a_place_that_is_away_keeps_nobody_from_being_made() {
         let mut t = Schedule::new(SLOTS);
         for job in 1..=4000 {

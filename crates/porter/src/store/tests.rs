@@ -121,6 +121,79 @@ fn a_transaction_that_fails_leaves_nothing() {
     assert_eq!(s.read(|v| v.events(job)).unwrap().len(), 1);
 }
 
+/// Work that is under way may still record what it did; the job is cancelled all the same.
+#[test]
+fn a_job_that_is_cancelled_does_nothing_else() {
+    let (_dir, s) = store();
+    let job = arrive(&s, "a.mp4");
+    plan(&s, job, vec![output(0, false), output(1, false)]);
+    s.commit([Change::Cancelling { job }]).unwrap();
+    assert_eq!(steps(&s, job), ["cancel"]);
+    let ticket = Ticket::Staged("x".into());
+    let (place, name, preset) = ("editors".to_owned(), "a-0.mp4".to_owned(), "proxy".to_owned());
+    s.commit([
+        made(job, 0),
+        Change::Carrying {
+            job,
+            output: 0,
+            preset: preset.clone(),
+            place: place.clone(),
+            name: name.clone(),
+            ticket,
+        },
+        Change::TurningAway { job, reason: "late".into() },
+    ])
+    .unwrap();
+    assert!(steps(&s, job).contains(&"cancel".to_owned()), "whatever is still told of it");
+    plan(&s, job, vec![output(0, false)]);
+    assert!(steps(&s, job).contains(&"cancel".to_owned()));
+    let proof = Proof::ReadBack;
+    s.commit([Change::Delivered { job, output: 0, preset, place, name, proof }, Change::Cancelled { job }])
+        .unwrap();
+    assert_eq!((steps(&s, job).len(), state(&s, job)), (0, State::Cancelled));
+    let left = s.read(|v| v.deliveries(job)).unwrap();
+    assert!(left.iter().all(|d| d.delivered.is_some()), "what was delivered stays in the record: {left:?}");
+    // The file is known: it is not taken again.
+    assert!(s.read(|v| v.known("cards", Path::new("a.mp4"), &seen(job as u64))).unwrap().is_some());
+    assert_eq!(s.read(|v| v.tally()).unwrap(), [(State::Cancelled, 1)]);
+}
+
+#[test]
+fn an_ended_job_begins_once_more_and_is_counted_once() {
+    let (dir, s) = store();
+    let job = arrive(&s, "a.mp4");
+    s.commit([Change::Done { job, note: None, content: Some("c".into()) }]).unwrap();
+    s.commit([Change::Again { job }]).unwrap();
+    let now = s.read(|v| v.job(job)).unwrap().unwrap();
+    assert_eq!((now.state, now.ended, now.content), (State::Waiting, None, None));
+    assert_eq!((steps(&s, job), s.read(|v| v.open_count()).unwrap()), (vec!["look".to_owned()], 1));
+    // One that has not ended is not begun twice.
+    s.commit([Change::Begun { job }, Change::Again { job }]).unwrap();
+    assert!(s.read(|v| v.job(job)).unwrap().unwrap().started.is_some());
+    s.commit([Change::Done { job, note: None, content: None }]).unwrap();
+    let tally: Vec<_> = s.read(|v| v.tally()).unwrap().into_iter().filter(|t| t.1 > 0).collect();
+    assert_eq!(tally, [(State::Done, 1)]);
+    // The same record gives the same store.
+    let other = Store::open(&dir.path().join("other.sqlite")).unwrap();
+    let own = other.read(|v| v.dump()).unwrap();
+    assert_ne!(own, s.read(|v| v.dump()).unwrap());
+    other.replay(&s.read(|v| v.events(job)).unwrap()).unwrap();
+    assert_eq!(other.read(|v| v.tally()).unwrap(), s.read(|v| v.tally()).unwrap());
+    assert_eq!(other.read(|v| v.tasks_of(job)).unwrap().len(), 0);
+}
+
+#[test]
+fn a_pause_is_kept() {
+    let (dir, s) = store();
+    assert!(!s.read(|v| v.is_paused()).unwrap());
+    s.commit([Change::Paused { yes: true }]).unwrap();
+    drop(s);
+    let s = Store::open(&dir.path().join("jobs.sqlite")).unwrap();
+    assert!(s.read(|v| v.is_paused()).unwrap());
+    s.commit([Change::Paused { yes: false }]).unwrap();
+    assert!(!s.read(|v| v.is_paused()).unwrap());
+}
+
 #[test]
 fn names_at_a_place_are_given_once() {
     let (_dir, s) = store();
