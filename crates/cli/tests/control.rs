@@ -115,6 +115,11 @@ fn a_paused_porter_begins_nothing_and_stays_so_after_a_restart() {
     std::thread::sleep(Duration::from_millis(700));
     assert_eq!(state_of(&house.status(), 1), "waiting");
     assert!(text(&order(&house, &["pause"])).contains("paused already"));
+    // What is not wanted is cancelled all the same.
+    house.drop_in("b.mp4", clip());
+    house.wait_until("arrived", |s| s["open"].as_array().unwrap().len() == 2);
+    assert!(order(&house, &["jobs", "cancel", "2"]).status.success());
+    house.wait_until("cancelled", |s| state_of(s, 2) == "cancelled");
     assert!(order(&house, &["resume"]).status.success());
     house.wait_until("done", |s| state_of(s, 1) == "done");
     running.interrupt();

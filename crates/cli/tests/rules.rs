@@ -197,12 +197,18 @@ fn a_changed_preset_file_is_taken_up() {
     house.wait_until("a is done", |s| s["ended"].as_array().is_some_and(|e| e.len() == 1));
     assert_eq!(house.list("out"), ["a_extra.m4a", "a_proxy.mp4"]);
     let file = house.path("presets/extra.toml");
-    let text = std::fs::read_to_string(&file).unwrap();
-    std::fs::write(&file, format!("{}\ncodec = \"mp3\"\n", text.trim_end())).unwrap();
+    let written = std::fs::read_to_string(&file).unwrap();
+    std::fs::write(&file, format!("{}\ncodec = \"mp3\"\n", written.trim_end())).unwrap();
     // It is taken up when it has been at rest for two looks.
     std::thread::sleep(Duration::from_millis(3500));
     house.drop_in("b.mp4", clip());
     house.wait_until("b is done", |s| s["ended"].as_array().is_some_and(|e| e.len() == 2));
     assert!(house.list("out").contains(&"b_extra.mp3".to_owned()), "{:?}", house.list("out"));
+    // One that is broken is told, and the one before stays in force, for those who look as well.
+    std::fs::write(&file, "[[preset]]\nname = \"extra\"\n[preset.audio]\ncodec = \"mp4\"\n").unwrap();
+    let out = Command::new(PROGRAM).arg("status").arg(house.path("")).output().unwrap();
+    let said = text(&out);
+    assert!(said.contains("presets/extra.toml") && said.contains("in force before"), "{said}");
+    assert!(said.contains("b_extra.mp3"), "{said}");
     assert!(running.interrupt().code().is_some());
 }

@@ -374,6 +374,18 @@ fn a_phones_picture_whose_coverage_is_not_read_says_so() {
     assert!(worst(&p, |x, y| Some(pattern(x, y))) < 14);
 }
 
+#[test]
+fn a_picture_of_many_tiles_is_put_together() {
+    let tile = std::fs::read(fixture("picture.heic")).unwrap();
+    let bytes = media::testkit::heic::grid(&tile, (128, 96), 5, 3).unwrap();
+    let (format, facts) = still_facts(&bytes);
+    assert_eq!((facts.width, facts.height), (640, 288));
+    let p = still::decode(format, &mut std::io::Cursor::new(bytes)).unwrap();
+    let near_seam = |v: u32, size: u32| v % size < 4 || v % size > size - 5;
+    let at = |x, y| (!near_seam(x, 128) && !near_seam(y, 96)).then(|| pattern(x % 128, y % 96));
+    assert!(worst(&p, at) < 14, "{}", worst(&p, at));
+}
+
 /// Two tiles side by side, turned counter-clockwise, and of that the middle, ten rows lower.
 #[test]
 fn tiles_of_a_picture_are_put_together_turned_and_cut() {

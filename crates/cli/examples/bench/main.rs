@@ -3,6 +3,7 @@
 //!
 //! With arguments it is one of its own measured parts, started by itself.
 
+mod camera;
 mod house;
 mod make;
 mod search;
@@ -34,6 +35,7 @@ fn main() -> Result<(), Anyhow> {
     match args.get(1).map(String::as_str) {
         Some("bare-transcode") => return bare_transcode(Path::new(&args[2])),
         Some("bare-three") => return make::bare_three(Path::new(&args[2])),
+        Some("bare-tiles") => return camera::bare_tiles(),
         Some("bare-decode") => return bare_decode(Path::new(&args[2])),
         Some("our-decode") => return our_decode(Path::new(&args[2])),
         Some("demux") => return demux(Path::new(&args[2])),
@@ -42,7 +44,7 @@ fn main() -> Result<(), Anyhow> {
     let wanted = args.get(1).cloned().unwrap_or_default();
     let dir = tempfile::tempdir()?;
     let bench = Bench { dir: dir.path().to_owned(), program: program()? };
-    let parts: [(&str, Part); 14] = [
+    let parts: [(&str, Part); 15] = [
         ("help", help),
         ("sparse", sparse),
         ("folder", folder),
@@ -50,6 +52,7 @@ fn main() -> Result<(), Anyhow> {
         ("idle", house::idle),
         ("dispatch", house::dispatch),
         ("decode", decode),
+        ("camera", camera::camera),
         ("transcode", transcode),
         ("make", make::make),
         ("deep", make::deep),

@@ -171,3 +171,49 @@ pub fn transcode(work: &Work, sizes: &[(u32, u32)], sounds: usize) -> Result<(u6
     }
     Ok((frames, bytes))
 }
+
+/// Pictures of a byte stream of HEVC, one thread.
+pub fn hevc(stream: &[u8]) -> u64 {
+    let mut d = rust_h265::Decoder::new().with_display_order();
+    let mut frames = 0;
+    for nal in rust_h265::parse_annex_b(stream) {
+        let _ = d.decode_nal(&nal);
+        while d.next_output().is_some() {
+            frames += 1;
+        }
+    }
+    while d.flush().is_some() {
+        frames += 1;
+    }
+    frames
+}
+
+/// Pictures of the one item of a HEIC file.
+pub fn hevc_tile(file: &[u8]) -> Option<u64> {
+    use crate::container::mp4::boxes::find;
+    let meta = find(file, b"meta")?.get(4..)?;
+    let record = find(find(find(meta, b"iprp")?, b"ipco")?, b"hvcC")?;
+    let config = super::hevc::Config::parse(record).ok()?;
+    let mut d = rust_h265::Decoder::new().with_display_order();
+    for unit in config.units.iter().filter_map(|u| rust_h265::parse_nal(u)) {
+        let _ = d.decode_nal(&unit);
+    }
+    for unit in rust_h265::parse_hvcc(find(file, b"mdat")?, config.length_size as u8) {
+        let _ = d.decode_nal(&unit);
+    }
+    let mut frames = 0;
+    while d.flush().is_some() {
+        frames += 1;
+    }
+    Some(frames)
+}
+
+/// Pictures of a byte stream of H.264 through the exact decoder.
+pub fn h264_exact(stream: &[u8]) -> u64 {
+    let mut d = rust_h264::decoder::OrderedDecoder::new();
+    let mut frames = 0;
+    for nal in rust_h264::nal::parse_annex_b(stream) {
+        frames += d.decode_nal(&nal).map_or(0, |all| all.len() as u64);
+    }
+    frames + d.flush().len() as u64
+}

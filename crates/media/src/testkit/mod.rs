@@ -2,6 +2,7 @@
 
 pub mod clip;
 pub mod compare;
+pub mod heic;
 pub mod hostile;
 pub mod layout;
 pub mod wrap;

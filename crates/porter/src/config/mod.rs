@@ -199,11 +199,15 @@ fn stated(text: &str) -> Vec<toml::Table> {
 impl House {
     /// Reads and checks a configuration file, or the one in a folder.
     pub fn load(path: &Path) -> Result<House> {
+        let file = Self::file_at(path)?;
+        let text = std::fs::read_to_string(&file).map_err(Error::path("cannot read", &file))?;
+        Self::parse(&file, &text)
+    }
+
+    fn file_at(path: &Path) -> Result<PathBuf> {
         let file =
             if path.is_dir() || path.extension().is_none() { path.join(FILE_NAME) } else { path.to_owned() };
-        let text = std::fs::read_to_string(&file).map_err(Error::path("cannot read", &file))?;
-        let file = std::fs::canonicalize(&file).map_err(Error::path("cannot read", &file))?;
-        Self::parse(&file, &text)
+        std::fs::canonicalize(&file).map_err(Error::path("cannot read", &file))
     }
 
     /// For looking only: where the file on disk is wrong, the configuration that a porter accepted last, and what is
@@ -211,14 +215,16 @@ impl House {
     pub fn load_to_look(path: &Path) -> Result<(House, Option<Error>)> {
         match Self::load(path) {
             Ok(house) => Ok((house, None)),
-            Err(Error::Config { file, text, problems }) => {
-                let stated: Option<toml::Table> = toml::from_str(&text).ok();
+            // What is wrong may be in a file of presets: where the state is stands in the house's own.
+            Err(wrong @ Error::Config { .. }) => {
+                let own = Self::file_at(path)?;
+                let stated: Option<toml::Table> =
+                    std::fs::read_to_string(&own).ok().and_then(|t| toml::from_str(&t).ok());
                 let state = stated.as_ref().and_then(|t| t.get("house")?.get("state")?.as_str());
-                let base = file.parent().unwrap_or(Path::new("/"));
+                let base = own.parent().unwrap_or(Path::new("/"));
                 let accepted = base.join(state.unwrap_or(USUAL_STATE)).join(ACCEPTED);
-                let house = std::fs::read_to_string(accepted).ok().and_then(|t| Self::parse(&file, &t).ok());
-                let wrong = Error::Config { file, text, problems };
-                match house {
+                let text = std::fs::read_to_string(accepted).ok();
+                match text.and_then(|t| Self::parse_with(&own, &t, Vec::new()).ok()) {
                     Some(house) => Ok((house, Some(wrong))),
                     None => Err(wrong),
                 }
@@ -227,9 +233,13 @@ impl House {
         }
     }
 
-    /// Keeps the configuration as the one in force.
+    /// Keeps the configuration as the one in force, the presets in files of their own behind it.
     pub fn keep_accepted(&self) -> Result<()> {
-        let text = std::fs::read(&self.file).map_err(Error::path("cannot read", &self.file))?;
+        let mut text = std::fs::read(&self.file).map_err(Error::path("cannot read", &self.file))?;
+        for file in presets::files(self.file.parent().unwrap_or(Path::new("/")))? {
+            text.push(b'\n');
+            text.extend(std::fs::read(&file).map_err(Error::path("cannot read", &file))?);
+        }
         let at = self.state.join(ACCEPTED);
         let fail = |e| Error::path("cannot write", &at)(e);
         let mut file = std::fs::File::options()
@@ -244,10 +254,15 @@ impl House {
 
     /// `file` is for messages, and its folder is what relative paths start from.
     pub fn parse(file: &Path, text: &str) -> Result<House> {
+        let others = presets::beside(file.parent().unwrap_or(Path::new("/")))?;
+        Self::parse_with(file, text, others)
+    }
+
+    /// `others`: presets that stand elsewhere, each with its file.
+    fn parse_with(file: &Path, text: &str, others: Vec<(PathBuf, Arc<Preset>)>) -> Result<House> {
         let base = file.parent().unwrap_or(Path::new("/"));
         let fail = |problems| Error::Config { file: file.to_owned(), text: text.to_owned(), problems };
         let (raw, mut problems) = read_all(text);
-        let others = presets::beside(base)?;
         let checked = raw.map(|raw| check::house(raw, file, base, &stated(text), others));
         match checked {
             Some(Ok(house)) if problems.is_empty() => return Ok(house),

@@ -285,9 +285,10 @@ impl<F: FnMut(&Event)> Dispatch<F> {
         }
         if self.now() >= self.rest_until {
             self.record()?;
-            while !self.paused
-                && let Some(key) = self.schedule.next(self.now())
-            {
+            // What is cancelled is cleared away while nothing else is begun.
+            let paused = self.paused;
+            let may = |key: &TaskKey| !paused || key.step == Step::Cancel;
+            while let Some(key) = self.schedule.next_of(self.now(), may) {
                 self.begin(key);
             }
         }

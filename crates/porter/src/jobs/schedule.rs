@@ -171,20 +171,23 @@ impl Schedule {
 
     /// The next task to begin now, if there is one and a slot for it.
     pub fn next(&mut self, now: Tick) -> Option<TaskKey> {
+        self.next_of(now, |_| true)
+    }
+
+    /// The same among some tasks only.
+    pub fn next_of(&mut self, now: Tick, may: impl Fn(&TaskKey) -> bool) -> Option<TaskKey> {
         let key = self.lines.iter().find_map(|(line, queue)| {
             if !self.has_slot(line, queue) || self.rests(line, now).is_some() {
                 return None;
             }
-            let again = || queue.held.first().filter(|(due, _)| *due <= now).map(|(_, k)| k);
+            let fresh = || queue.fresh.iter().find(|k| may(k));
+            let again =
+                || queue.held.iter().take_while(|(due, _)| *due <= now).map(|(_, k)| k).find(|k| may(k));
             // A place that rested is tried with what it refused, and in turn with something else: one file too large for
             // it must not keep all others waiting.
             let tried_first =
                 matches!(line, Line::Carry(p) if self.resting.get(p).is_some_and(|(_, n)| n % 2 == 1));
-            let key = if tried_first {
-                again().or(queue.fresh.first())
-            } else {
-                queue.fresh.first().or_else(again)
-            };
+            let key = if tried_first { again().or_else(fresh) } else { fresh().or_else(again) };
             key.cloned()
         })?;
         self.forget(&key);

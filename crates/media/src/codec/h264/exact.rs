@@ -6,6 +6,7 @@ use crate::codec::DecodeVideo;
 use crate::codec::waiting::Waiting;
 use crate::error::{Error, Result};
 use crate::frame::{Chroma, Fields, Pool, VideoFrame};
+use crate::guard;
 use crate::track::Packet;
 use rust_h264::decoder::{ChromaFormat, Frame};
 use rust_h264::error::DecodeError;
@@ -56,7 +57,11 @@ impl Exact {
             nal_unit_type: (nal[0] & 31).into(),
             rbsp: Cow::Owned(unescape(&nal[1..])),
         };
-        self.inner.decode_nal(&unit)
+        // The library may break on damage: then it begins anew, with the sets that it was given.
+        guard::catch(|| self.inner.decode_nal(&unit)).unwrap_or_else(|| {
+            (self.inner, self.start) = (rust_h264::decoder::Decoder::new(), true);
+            Err(DecodeError::InvalidSyntax("the decoder broke on it"))
+        })
     }
 
     fn picture(&self, frame: &Frame) -> Result<VideoFrame> {
@@ -138,7 +143,12 @@ impl DecodeVideo for Exact {
             }
         }
         // A picture ends with its packet: the library, which would wait for the next one, is told so.
-        let frame = frame.or_else(|| self.inner.flush());
+        let frame = frame.or_else(|| {
+            guard::catch(|| self.inner.flush()).unwrap_or_else(|| {
+                (self.inner, self.start) = (rust_h264::decoder::Decoder::new(), true);
+                None
+            })
+        });
         if instant {
             self.release(0, out);
             self.sequence += 1;

@@ -6,12 +6,15 @@ use crate::codec::DecodeVideo;
 use crate::codec::waiting::Waiting;
 use crate::error::{Error, Result};
 use crate::frame::{Chroma, Colour, Pool, VideoFrame};
+use crate::guard;
+use crate::limits::MAX_PICTURE_AREA;
 use crate::track::{Packet, Track, VideoTrack};
 use crate::units::Ratio;
-use rust_h265::{DecodeError, Frame, PixelData, parse_nal};
+use rust_h265::{DecodeError, DecodeLimits, Frame, PixelData, parse_nal};
 
 pub struct Decoder {
     inner: rust_h265::Decoder,
+    threads: usize,
     config: Config,
     pool: Pool,
     order: Order,
@@ -24,7 +27,9 @@ pub struct Decoder {
 }
 
 fn library(threads: usize) -> rust_h265::Decoder {
-    rust_h265::Decoder::new().with_display_order().with_threads(threads)
+    // A picture is no larger than any of ours; the library's own bound keeps the pictures of some cameras out.
+    let limits = DecodeLimits { max_picture_pixels: MAX_PICTURE_AREA, max_picture_memory_bytes: 1 << 30 };
+    rust_h265::Decoder::with_limits(limits).with_display_order().with_threads(threads)
 }
 
 impl Decoder {
@@ -33,7 +38,8 @@ impl Decoder {
         let sps = config.first_sps().and_then(|s| Sps::parse(s));
         let pixel_shape = sps.map_or(Ratio::ONE, |s| s.pixel_shape);
         Ok(Decoder {
-            inner: library(threads()),
+            inner: library(threads(v)),
+            threads: threads(v),
             config,
             pool,
             order: Order::new(),
@@ -63,9 +69,14 @@ impl Decoder {
     }
 }
 
-/// Threads of one decoder.
-fn threads() -> usize {
+/// Threads of one decoder: small pictures (tiles of a still, which are decoded beside one another) are not worth more than
+/// one.
+fn threads(v: &VideoTrack) -> usize {
     const MOST: usize = 8;
+    const SMALL: u64 = 300_000;
+    if u64::from(v.width) * u64::from(v.height) < SMALL {
+        return 1;
+    }
     std::thread::available_parallelism().map_or(1, usize::from).min(MOST)
 }
 
@@ -86,6 +97,46 @@ pub fn copy(frame: &Frame, pool: &Pool) -> Result<VideoFrame> {
 
 impl DecodeVideo for Decoder {
     fn decode(&mut self, packet: &Packet, out: &mut Vec<VideoFrame>) -> Result<()> {
+        // The library may break on damage: then it begins anew with the next key picture.
+        match guard::catch(|| self.take(packet, out)) {
+            Some(done) => done,
+            None => {
+                self.begin_anew();
+                Err(Error::damaged("HEVC", "the decoder broke on it"))
+            }
+        }
+    }
+
+    fn flush(&mut self, out: &mut Vec<VideoFrame>) -> Result<()> {
+        let rest = guard::catch(|| {
+            while let Some(frame) = self.inner.flush() {
+                self.collect(&frame, out)?;
+            }
+            while self.inner.next_error().is_some() {
+                self.concealed += 1;
+            }
+            Ok(())
+        });
+        self.waiting.end();
+        self.begin_anew();
+        rest.unwrap_or(Ok(()))
+    }
+
+    fn take_lost(&mut self) -> Vec<(i64, i64)> {
+        self.waiting.take_lost()
+    }
+
+    fn concealed(&self) -> u64 {
+        self.concealed
+    }
+}
+
+impl Decoder {
+    fn begin_anew(&mut self) {
+        (self.inner, self.order, self.start) = (library(self.threads), Order::new(), true);
+    }
+
+    fn take(&mut self, packet: &Packet, out: &mut Vec<VideoFrame>) -> Result<()> {
         if self.start {
             self.start = false;
             for nal in self.config.units.clone() {
@@ -137,25 +188,5 @@ impl DecodeVideo for Decoder {
             None if !began && packet.shown => Err(Error::damaged("HEVC", "a packet without a picture")),
             None => Ok(()),
         }
-    }
-
-    fn flush(&mut self, out: &mut Vec<VideoFrame>) -> Result<()> {
-        while let Some(frame) = self.inner.flush() {
-            self.collect(&frame, out)?;
-        }
-        while self.inner.next_error().is_some() {
-            self.concealed += 1;
-        }
-        self.waiting.end();
-        (self.inner, self.order, self.start) = (library(threads()), Order::new(), true);
-        Ok(())
-    }
-
-    fn take_lost(&mut self) -> Vec<(i64, i64)> {
-        self.waiting.take_lost()
-    }
-
-    fn concealed(&self) -> u64 {
-        self.concealed
     }
 }
