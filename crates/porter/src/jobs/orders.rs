@@ -1,12 +1,14 @@
 //! What a person asks of jobs: each order is looked at, recorded, and told what came of it.
 
 use super::Porter;
+use crate::config::Watch;
 use crate::control::Order;
 use crate::error::{Error, Result};
 use crate::files::known::Role;
 use crate::store::{Change, Job, JobId, State, Step};
 use media::show;
 use std::io::ErrorKind;
+use std::path::Path;
 
 /// What an order did.
 #[derive(Debug, Default)]
@@ -91,6 +93,10 @@ impl Porter {
 
     fn again(&self, job: &Job, done: &mut Done) -> Result<std::result::Result<String, String>> {
         let here = show::path(&job.path);
+        let house = self.house();
+        let Some(watch) = house.watch(&job.watch) else {
+            return Ok(Err(format!("its watch \"{}\" is not in the configuration any more", job.watch)));
+        };
         match (&job.state, &job.original_to) {
             _ if job.ended.is_none() => return Ok(Err(format!("it has not ended: {}", job.state.name()))),
             (State::Withdrawn, _) => {
@@ -99,16 +105,9 @@ impl Porter {
                 ));
             }
             (State::TurnedAway, Some(at)) => {
-                let house = self.house();
-                let Some(watch) = house.watch(&job.watch) else {
-                    return Ok(Err(format!(
-                        "its watch \"{}\" is not in the configuration any more",
-                        job.watch
-                    )));
-                };
                 if let Ok(inside) = at.strip_prefix(&watch.turned_away) {
                     return Ok(self
-                        .put_back(job, inside)?
+                        .put_back(job, watch, inside)?
                         .map(|()| format!("{here} is put back into the watch folder, and arrives anew")));
                 }
             }
@@ -121,10 +120,6 @@ impl Porter {
             _ => (),
         }
         // The original was left where it is.
-        let house = self.house();
-        let Some(watch) = house.watch(&job.watch) else {
-            return Ok(Err(format!("its watch \"{}\" is not in the configuration any more", job.watch)));
-        };
         let folder = self.open_watch(watch)?;
         let there = match folder.holder(&job.path, false) {
             Ok((dir, name)) => {
@@ -145,9 +140,7 @@ impl Porter {
     }
 
     /// Moves what was turned away back to where it came from, over nothing.
-    fn put_back(&self, job: &Job, inside: &std::path::Path) -> Result<std::result::Result<(), String>> {
-        let house = self.house();
-        let Some(watch) = house.watch(&job.watch) else { return Ok(Err("its watch is gone".into())) };
+    fn put_back(&self, job: &Job, watch: &Watch, inside: &Path) -> Result<std::result::Result<(), String>> {
         let away = self.folders.open(&self.store, Role::TurnedAway, &watch.name, &watch.turned_away, true)?;
         let back = self.open_watch(watch)?;
         let fail = |e| Error::path("cannot put back", &away.path().join(inside))(e);
@@ -180,6 +173,6 @@ impl Porter {
     }
 }
 
-fn gone(path: &std::path::Path) -> String {
+fn gone(path: &Path) -> String {
     format!("{} is not there any more", show::path(path))
 }
