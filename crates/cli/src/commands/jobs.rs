@@ -63,7 +63,9 @@ fn without_porter(house: House, order: &Order) -> Result<(Vec<String>, bool)> {
     let porter = Porter::open(house, std::env::current_exe()?, Stopper::default())?;
     let done = porter.order(order)?;
     let mut said = done.said;
-    said.push("No porter is running: the next one goes by this.".to_owned());
+    if !done.refused {
+        said.push("No porter is running: the next one goes by this.".to_owned());
+    }
     Ok((said, done.refused))
 }
 
