@@ -40,6 +40,18 @@ pub fn day(text: &str, last: bool) -> Option<Micros> {
     Some(day.to_zoned(jiff::tz::TimeZone::system()).ok()?.timestamp().as_microsecond())
 }
 
+/// A moment as mail and HTTP write it: `Thu, 26 Nov 2026 19:45:46 GMT`.
+pub fn mail_date(text: &str) -> Option<Micros> {
+    Some(jiff::fmt::rfc2822::parse(text).ok()?.timestamp().as_microsecond())
+}
+
+/// A moment in universal time as `20261126194546`, with a fraction or not.
+pub fn compact(text: &str) -> Option<Micros> {
+    let whole = text.split('.').next()?;
+    let at = jiff::civil::DateTime::strptime("%Y%m%d%H%M%S", whole).ok()?;
+    Some(at.to_zoned(jiff::tz::TimeZone::UTC).ok()?.timestamp().as_microsecond())
+}
+
 /// A random id: 16 letters and digits that nobody else has.
 pub fn random_id() -> String {
     let mut bytes = [0u8; 10];

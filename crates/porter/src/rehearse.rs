@@ -228,16 +228,17 @@ impl<'h> Stage<'h> {
     }
 
     fn delivery(&mut self, place: &str, wanted: &str) -> Result<Delivery> {
-        let folder = self.house.place(place).map(|p| p.folder.clone()).unwrap_or_default();
-        let away = match std::fs::metadata(&folder) {
+        // What stands at a place of a network is asked when something goes there.
+        let folder = self.house.place(place).and_then(|p| p.folder().map(Path::to_owned));
+        let away = folder.as_ref().and_then(|folder| match std::fs::metadata(folder) {
             Ok(m) if m.is_dir() => None,
-            Ok(_) => Some(format!("{} is no folder", media::show::path(&folder))),
-            Err(e) => Some(format!("{}: {e}", media::show::path(&folder))),
-        };
+            Ok(_) => Some(format!("{} is no folder", media::show::path(folder))),
+            Err(e) => Some(format!("{}: {e}", media::show::path(folder))),
+        });
         let mut number = 1;
         let name = loop {
             let name = naming::numbered(wanted, number);
-            let there = folder.join(&name).symlink_metadata().is_ok();
+            let there = folder.as_ref().is_some_and(|f| f.join(&name).symlink_metadata().is_ok());
             let given = match &self.store {
                 Some(store) => store.read(|v| v.name_is_given(place, &name))?,
                 None => false,

@@ -56,6 +56,76 @@ fn a_preset_version_changes_with_its_settings_only() {
     assert_ne!(version(GOOD), version(&GOOD.replace("960x540", "640x360")));
 }
 
+/// The place of [`GOOD`] is one of a network, with these lines.
+fn placed(lines: &str) -> porter::error::Result<House> {
+    House::parse(std::path::Path::new("/h/deft-porter.toml"), &GOOD.replace("folder = \"out\"", lines))
+}
+
+#[rstest]
+#[case(
+    "address = \"sftp://nas.example/in/coming/\"\nuser = \"anna\"",
+    "nas.example",
+    22,
+    "/in/coming",
+    false
+)]
+#[case("address = \"ftps://nas.example:2121\"", "nas.example", 2121, "", true)]
+#[case("address = \"https://[::1]/a%20b\"\nprotocol = \"webdav\"", "::1", 443, "/a b", true)]
+#[case(
+    "address = \"http://nas.example/out/day\"\nprotocol = \"s3\"\nuser = \"k\"\npassword_env = \"S\"",
+    "nas.example",
+    80,
+    "/out/day",
+    false
+)]
+fn an_address_is_taken_apart(
+    #[case] lines: &str,
+    #[case] host: &str,
+    #[case] port: u16,
+    #[case] base: &str,
+    #[case] tls: bool,
+) {
+    let house = placed(lines).unwrap();
+    let remote = house.places[0].remote().unwrap();
+    assert_eq!(
+        (remote.host.as_str(), remote.port, remote.base.as_str(), remote.tls),
+        (host, port, base, tls)
+    );
+    assert!(house.places[0].folder().is_none());
+}
+
+#[rstest]
+#[case("", "folder = ")]
+#[case("folder = \"out\"\naddress = \"sftp://nas.example\"", "one of the two")]
+#[case("folder = \"out\"\nuser = \"anna\"", "this key with an address only")]
+#[case("folder = \"sftp://nas.example/in\"", "address = ")]
+#[case("address = \"nas.example\"", "a whole address")]
+#[case("address = \"gopher://nas.example\"", "sftp://, ftp://")]
+#[case("address = \"sftp://anna:x@nas.example\"", "without a login")]
+#[case("address = \"sftp://nas.example\"", "the user's name")]
+#[case("address = \"sftp://nas.example/a/../b\"\nuser = \"a\"", "without \"..\"")]
+#[case("address = \"https://nas.example\"", "\"s3\" or \"webdav\" or \"tus\"")]
+#[case("address = \"https://nas.example\"\nprotocol = \"sftp\"", "\"s3\" or")]
+#[case(
+    "address = \"https://nas.example/\"\nprotocol = \"s3\"\nuser = \"k\"\npassword_env = \"S\"",
+    "a bucket"
+)]
+#[case(
+    "address = \"https://nas.example/out\"\nprotocol = \"s3\"\nuser = \"k\"",
+    "password_file or password_env"
+)]
+#[case("address = \"ftp://nas.example\"\nuser = \"k\"", "password_file or password_env")]
+#[case("address = \"ftp://nas.example\"\nkey_file = \"k\"", "no such key")]
+#[case("address = \"sftp://nas.example\"\nuser = \"a\"\nhost_key = \"ab:cd\"", "SHA256")]
+#[case("address = \"sftp://nas.example\"\nuser = \"a\"\npace = \"fast\"", "20 MB/s")]
+#[case("folder = \"out\"\nat_once = 0", "1 to 32")]
+fn a_false_place_says_what_is_right(#[case] lines: &str, #[case] wanted: &str) {
+    let porter::error::Error::Config { problems, .. } = placed(lines).unwrap_err() else {
+        panic!("another error")
+    };
+    assert!(problems.iter().any(|p| p.wanted.contains(wanted)), "{problems:#?}");
+}
+
 #[rstest]
 #[case::syntax("name = \"cards\"", "name = cards", 6, "", "")]
 #[case::unknown_key("folder = \"in\"", "foldr = \"in\"", 7, "watch[0].foldr", "unknown field 'foldr'")]

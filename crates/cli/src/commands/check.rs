@@ -15,6 +15,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::Path;
 use std::process::ExitCode;
+use std::sync::Arc;
 
 /// What was found, for people and programs.
 #[derive(Serialize, JsonSchema)]
@@ -23,6 +24,8 @@ struct Checked {
     configuration: String,
     good: bool,
     folders: Vec<Folder>,
+    /// Places of a network: each was logged in to, written to and cleared again.
+    places: Vec<Service>,
     services: Vec<Service>,
     parts: Vec<Part>,
     /// What a child that reads files was able to do, of all it should not.
@@ -81,14 +84,16 @@ pub fn check(a: &args::Check) -> Result<ExitCode> {
         .iter()
         .map(|s| Service { name: s.name.clone(), address: s.address.clone(), why: s.look().err() })
         .collect();
+    let places: Vec<Service> =
+        house.places.iter().filter_map(|p| Some((p, p.remote()?))).map(remote).collect();
     let (walls, child) = try_child(&house)?;
     let mut parts: Vec<Part> =
         media::parts::all().iter().map(|p| Part { name: p.name.to_owned(), state: p.state() }).collect();
     parts.push(Part { name: "walls around children".into(), state: walls });
-    let good =
-        folders.iter().all(|f| f.state == "ok" || !f.needed) && services.iter().all(|s| s.why.is_none());
-    let checked =
-        Checked { version: 1, configuration: house.file_shown(), good, folders, services, parts, child };
+    let good = folders.iter().all(|f| f.state == "ok" || !f.needed)
+        && services.iter().chain(&places).all(|s| s.why.is_none());
+    let configuration = house.file_shown();
+    let checked = Checked { version: 1, configuration, good, folders, places, services, parts, child };
     if a.json {
         ui::print_json(&checked)?;
     } else {
@@ -117,14 +122,16 @@ fn tell(house: &House, c: &Checked) {
             crate::say!("  {:<20} {why}", "");
         }
     }
-    if !c.services.is_empty() {
-        crate::say!("\nServices");
-    }
-    for s in &c.services {
-        let state = if s.why.is_none() { "ok" } else { "NOT USABLE NOW" };
-        crate::say!("  {state:<20} {:<28} {}", s.name, s.address);
-        if let Some(why) = &s.why {
-            crate::say!("  {:<20} {why}", "");
+    for (title, all) in [("Places of a network", &c.places), ("Services", &c.services)] {
+        if !all.is_empty() {
+            crate::say!("\n{title}");
+        }
+        for s in all {
+            let state = if s.why.is_none() { "ok" } else { "NOT USABLE NOW" };
+            crate::say!("  {state:<20} {:<28} {}", s.name, s.address);
+            if let Some(why) = &s.why {
+                crate::say!("  {:<20} {why}", "");
+            }
         }
     }
     crate::say!("\nParts of this program");
@@ -140,11 +147,24 @@ fn tell(house: &House, c: &Checked) {
     if c.folders.iter().any(|f| f.needed && f.state != "ok") {
         crate::say!("\nSome folders cannot be used. Make them, mount them or mend their permissions.");
     }
+    if c.places.iter().any(|s| s.why.is_some()) {
+        crate::say!("\nA place cannot be used now. What goes there waits for it; nothing else does.");
+    }
     if c.services.iter().any(|s| s.why.is_some()) {
         crate::say!(
             "\nA service cannot be used now. Its jobs wait for it, or are done here where if_away = \"here\"."
         );
     }
+}
+
+/// A place of a network, tried.
+fn remote((place, remote): (&porter::config::Place, &porter::deliver::Remote)) -> Service {
+    let tried = Arc::<porter::deliver::Remotes>::default().open(remote).and_then(|p| p.look());
+    let why = tried.err().map(|t| {
+        let why = t.to_string();
+        why.strip_prefix(&format!("{}: ", remote.address)).unwrap_or(&why).to_owned()
+    });
+    Service { name: place.name.clone(), address: remote.address.clone(), why }
 }
 
 fn mark_all(house: &House, quiet: bool) -> Result<()> {

@@ -308,7 +308,8 @@ fn delivered(
         .iter()
         .find(|o| o.deliveries.iter().any(|d| d.place == place && d.name == name && d.delivered.is_some()));
     let recorded = recorded.ok_or_else(|| format!("{place}: {name} was not delivered"))?;
-    let path = house.place(place).map(|p| p.folder.join(name)).ok_or("no such place")?;
+    let folder = house.place(place).and_then(|p| p.folder()).ok_or("no such place")?;
+    let path = folder.join(name);
     if path.is_dir() {
         return folder_of(&path).map(|what| format!("{place:<8} {name:<36} {what}"));
     }

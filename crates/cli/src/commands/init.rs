@@ -29,8 +29,8 @@ pub fn init(a: &Init) -> Result<ExitCode> {
     for w in &house.watches {
         crate::say!("  {:<18} drop files here", inside(&a.dir, &w.folder));
     }
-    for p in &house.places {
-        crate::say!("  {:<18} find the outputs here", inside(&a.dir, &p.folder));
+    for folder in house.places.iter().filter_map(|p| p.folder()) {
+        crate::say!("  {:<18} find the outputs here", inside(&a.dir, folder));
     }
     crate::say!("\nNext: deft-porter run {}", quoted(&a.dir));
     Ok(ExitCode::SUCCESS)

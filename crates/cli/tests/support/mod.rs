@@ -1,6 +1,8 @@
 //! A house in a temporary folder, and the built program on it.
 #![allow(dead_code)]
 
+pub mod servers;
+
 use media::facts::Facts;
 use media::testkit::{Clip, write_clip};
 use std::fs::File;

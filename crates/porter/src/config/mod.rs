@@ -15,6 +15,7 @@ pub use looked::Looked;
 pub use pattern::Pattern;
 
 use crate::clock::Micros;
+use crate::deliver::Remote;
 use crate::error::{Error, Result};
 use crate::files::Seen;
 use crate::naming::Template;
@@ -110,7 +111,35 @@ pub enum Original {
 #[derive(Clone, Debug)]
 pub struct Place {
     pub name: String,
-    pub folder: PathBuf,
+    pub at: Where,
+    /// How many outputs are carried there at once.
+    pub at_once: Option<usize>,
+    /// Bytes a second, over all that is carried there.
+    pub pace: Option<u64>,
+}
+
+/// Where a place is.
+#[derive(Clone, Debug)]
+pub enum Where {
+    Folder(PathBuf),
+    Remote(Box<Remote>),
+}
+
+impl Place {
+    /// Of a place on this machine.
+    pub fn folder(&self) -> Option<&Path> {
+        match &self.at {
+            Where::Folder(folder) => Some(folder),
+            Where::Remote(_) => None,
+        }
+    }
+
+    pub fn remote(&self) -> Option<&Remote> {
+        match &self.at {
+            Where::Folder(_) => None,
+            Where::Remote(remote) => Some(remote),
+        }
+    }
 }
 
 #[derive(Clone, Debug)]

@@ -59,7 +59,23 @@ pub struct Watch {
 #[serde(deny_unknown_fields)]
 pub struct Place {
     pub name: String,
-    pub folder: String,
+    pub folder: Option<String>,
+    pub address: Option<String>,
+    pub protocol: Option<String>,
+    pub user: Option<String>,
+    pub password_file: Option<String>,
+    pub password_env: Option<String>,
+    pub token_file: Option<String>,
+    pub token_env: Option<String>,
+    pub key_file: Option<String>,
+    pub known_hosts: Option<String>,
+    pub host_key: Option<String>,
+    pub certificates: Option<String>,
+    pub timeout: Option<String>,
+    pub region: Option<String>,
+    pub storage_class: Option<String>,
+    pub at_once: Option<i64>,
+    pub pace: Option<String>,
 }
 
 #[derive(Debug, Deserialize)]

@@ -65,57 +65,96 @@ pub fn all(fresh: &dyn Fn() -> Fresh) {
     let (_keep, p) = fresh();
     let t = p.begin("lie").expect("a ticket");
     assert!(
-        matches!(p.stage(&lie, "x.mp4", &t, &Quiet), Err(Trouble::Changed(_))),
+        matches!(put(p.as_ref(), &lie, "x.mp4", &t, &Quiet), Err(Trouble::Changed(_))),
         "made and carried are the same"
     );
     assert!(!p.has("x.mp4").expect("a look"));
 }
 
+/// Begins and stages; gives the ticket by which it is found again.
+fn put(
+    p: &dyn Place,
+    cargo: &Cargo,
+    name: &str,
+    ticket: &Ticket,
+    w: &dyn Watching,
+) -> Result<Ticket, Trouble> {
+    let ticket = p.prepare(cargo, name, ticket)?;
+    let proof = p.stage(cargo, name, &ticket, w)?;
+    assert_eq!(proof, p.about().proof);
+    Ok(ticket)
+}
+
 fn publishing(fresh: &dyn Fn() -> Fresh, cargo: &Cargo) {
     let (_keep, p) = fresh();
+    let p = p.as_ref();
     p.look().expect("it can be used");
     let name = "day 1/clip_proxy";
     assert!(!p.has(name).expect("a look"));
     let first = p.begin("h1-1-0").expect("a ticket");
-    let proof = p.stage(cargo, name, &first, &Quiet).expect("staging");
-    assert_eq!(proof, p.about().proof);
+    let first = put(p, cargo, name, &first, &Quiet).expect("staging");
     assert!(!p.has(name).expect("a look"), "nothing stands under the final name while it is staged");
     assert_eq!(p.whose(name, &first, cargo).expect("a look"), Whose::Nothing);
     assert_eq!(p.publish(&first, name).expect("publishing"), Published::Done);
     assert_eq!(p.whose(name, &first, cargo).expect("a look"), Whose::Ours);
     // A second delivery does not touch the first.
     let second = p.begin("h1-2-0").expect("a ticket");
-    p.stage(cargo, name, &second, &Quiet).expect("staging");
+    let mut second = put(p, cargo, name, &second, &Quiet).expect("staging");
     assert_eq!(p.publish(&second, name).expect("publishing"), Published::Taken);
     assert_eq!(p.whose(name, &second, cargo).expect("a look"), Whose::Other);
+    if p.about().staged_by_name {
+        p.discard(name, &second).expect("discarding");
+        second = p.begin("h1-2-1").expect("a ticket");
+        second = put(p, cargo, "day 1/clip_proxy_2", &second, &Quiet).expect("staging");
+    }
     assert_eq!(p.publish(&second, "day 1/clip_proxy_2").expect("publishing"), Published::Done);
     p.discard(name, &second).expect("nothing is left to discard");
     p.discard("no such folder/x", &second).expect("nothing was ever there");
     assert_eq!(p.whose(name, &first, cargo).expect("a look"), Whose::Ours);
+    assert_eq!(p.whose("day 1/clip_proxy_2", &second, cargo).expect("a look"), Whose::Ours);
 }
 
 fn after_a_kill(fresh: &dyn Fn() -> Fresh, cargo: &Cargo) {
     let (_keep, p) = fresh();
+    let p = p.as_ref();
     let t = p.begin("h1-1-0").expect("a ticket");
-    // Staged twice: made anew, not written over.
-    p.stage(cargo, "a", &t, &Quiet).expect("staging");
-    p.stage(cargo, "a", &t, &Quiet).expect("staging again");
+    // Staged twice: made anew, or gone on with.
+    let t = put(p, cargo, "a", &t, &Quiet).expect("staging");
+    let t = put(p, cargo, "a", &t, &Quiet).expect("staging again");
     assert_eq!(p.publish(&t, "a").expect("publishing"), Published::Done);
     assert_eq!(p.whose("a", &t, cargo).expect("a look"), Whose::Ours);
     let given_up = p.begin("h1-1-1").expect("a ticket");
-    p.stage(cargo, "b", &given_up, &Quiet).expect("staging");
+    let given_up = put(p, cargo, "b", &given_up, &Quiet).expect("staging");
     p.discard("b", &given_up).expect("discarding");
     assert!(p.publish(&given_up, "b").is_err(), "what was discarded cannot be published");
     assert!(!p.has("b").expect("a look"));
+    broken_off(p, cargo);
+}
+
+/// Stopped at several moments, and gone on with by a later try.
+fn broken_off(p: &dyn Place, cargo: &Cargo) {
+    let whole: u64 = cargo.files.iter().map(|f| f.bytes).sum();
+    let mut t = p.begin("h1-1-2").expect("a ticket");
+    for n in 1..4 {
+        t = p.prepare(cargo, "c", &t).expect("a beginning");
+        let w = Counter { bytes: AtomicU64::new(0), stop_at: whole * n / 4 };
+        assert_eq!(p.stage(cargo, "c", &t, &w), Err(Trouble::Stopped));
+        assert!(!p.has("c").expect("a look"));
+        assert_ne!(p.whose("c", &t, cargo).expect("a look"), Whose::Ours);
+    }
+    let t = put(p, cargo, "c", &t, &Quiet).expect("staging on");
+    assert_eq!(p.publish(&t, "c").expect("publishing"), Published::Done);
+    assert_eq!(p.whose("c", &t, cargo).expect("a look"), Whose::Ours);
 }
 
 /// Two houses whose jobs have the same numbers.
 fn houses_side_by_side(fresh: &dyn Fn() -> Fresh, mine: &Cargo, theirs: &Cargo) {
     let (_keep, p) = fresh();
+    let p = p.as_ref();
     let (a, b) = (p.begin("aaaa-1-0").expect("a ticket"), p.begin("bbbb-1-0").expect("a ticket"));
     assert_ne!(a, b);
-    p.stage(mine, "a", &a, &Quiet).expect("staging");
-    let _ = p.stage(theirs, "b", &b, &Quiet);
+    let a = put(p, mine, "a", &a, &Quiet).expect("staging");
+    let b = put(p, theirs, "b", &b, &Quiet).unwrap_or(b);
     assert_eq!(p.publish(&a, "a").expect("publishing"), Published::Done);
     assert_eq!(p.whose("a", &a, mine).expect("a look"), Whose::Ours);
     assert_eq!(p.whose("a", &b, theirs).expect("a look"), Whose::Other);
@@ -123,13 +162,14 @@ fn houses_side_by_side(fresh: &dyn Fn() -> Fresh, mine: &Cargo, theirs: &Cargo) 
 
 fn watching(fresh: &dyn Fn() -> Fresh, cargo: &Cargo) {
     let (_keep, p) = fresh();
+    let p = p.as_ref();
     let t: Ticket = p.begin("w").expect("a ticket");
     let w = Counter { bytes: AtomicU64::new(0), stop_at: u64::MAX };
-    p.stage(cargo, "a", &t, &w).expect("staging");
+    put(p, cargo, "a", &t, &w).expect("staging");
     assert!(w.bytes.load(Ordering::Relaxed) >= cargo.files[0].bytes, "progress is told");
     let t = p.begin("s").expect("a ticket");
     let w = Counter { bytes: AtomicU64::new(0), stop_at: 1 };
-    assert_eq!(p.stage(cargo, "b", &t, &w), Err(Trouble::Stopped));
+    assert_eq!(put(p, cargo, "b", &t, &w), Err(Trouble::Stopped));
     assert!(!p.has("b").expect("a look"));
 }
 
@@ -138,6 +178,6 @@ fn paths(fresh: &dyn Fn() -> Fresh, cargo: &Cargo) {
     let (_keep, p) = fresh();
     for name in ["../out", "a/../../out", "/out", ".."] {
         let t = p.begin("p").expect("a ticket");
-        assert!(p.stage(cargo, name, &t, &Quiet).is_err(), "{name}");
+        assert!(put(p.as_ref(), cargo, name, &t, &Quiet).is_err(), "{name}");
     }
 }

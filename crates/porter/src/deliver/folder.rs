@@ -49,7 +49,7 @@ impl FolderPlace {
     fn staged(ticket: &Ticket) -> Result<OsString, Trouble> {
         match ticket {
             Ticket::Staged(name) => Ok(name.into()),
-            Ticket::Unknown => {
+            Ticket::Upload { .. } | Ticket::Unknown => {
                 Err(Trouble::Changed("what was begun there was begun by a newer program".into()))
             }
         }
@@ -129,7 +129,7 @@ impl FolderPlace {
 
 impl Place for FolderPlace {
     fn about(&self) -> About {
-        About { refuses_taken: true, proof: Proof::ReadBack }
+        About { refuses_taken: true, proof: Proof::ReadBack, staged_by_name: false }
     }
 
     fn look(&self) -> Result<(), Trouble> {

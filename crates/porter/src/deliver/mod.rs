@@ -7,8 +7,12 @@
 #[cfg(any(test, feature = "testkit"))]
 pub mod contract;
 pub mod folder;
+pub mod pace;
+pub mod remote;
 
 pub use folder::FolderPlace;
+pub use pace::Pace;
+pub use remote::{Remote, Remotes};
 
 use crate::files::Watching;
 use crate::store::MadeFile;
@@ -21,6 +25,8 @@ use std::path::PathBuf;
 pub enum Ticket {
     /// A name beside the final one, which is nobody else's.
     Staged(String),
+    /// What the place calls an upload that is under way, and what tells it from every other.
+    Upload { tag: String, id: String },
     #[serde(other)]
     Unknown,
 }
@@ -31,6 +37,10 @@ pub enum Ticket {
 pub enum Proof {
     /// Every byte was read back from the place and its checksum compared.
     ReadBack,
+    /// The place computed a checksum of what it got, and it is the right one.
+    Checksum,
+    /// The place says that it has as many bytes as were sent: such a place tells no more.
+    Counted,
     #[serde(other)]
     Unknown,
 }
@@ -39,6 +49,8 @@ impl Proof {
     pub fn words(self) -> &'static str {
         match self {
             Proof::ReadBack => "read back, checksum verified",
+            Proof::Checksum => "checksum of the place verified",
+            Proof::Counted => "size confirmed by the place",
             Proof::Unknown => "verified in a way only a newer program knows",
         }
     }
@@ -100,6 +112,8 @@ pub struct About {
     /// A name that was taken in between is refused by the place itself, not only looked for.
     pub refuses_taken: bool,
     pub proof: Proof,
+    /// What is staged is bound to its name: for another one it is staged anew.
+    pub staged_by_name: bool,
 }
 
 /// Somewhere outputs go. `name` is a relative path with `/`. Blocking.
@@ -111,8 +125,12 @@ pub trait Place: Send + Sync {
     fn has(&self, name: &str) -> Result<bool, Trouble>;
     /// A ticket for a new delivery; `tag` tells it from every other of any house. Nothing is written yet.
     fn begin(&self, tag: &str) -> Result<Ticket, Trouble>;
+    /// The ticket by which what is begun under this name is found again; it is recorded before bytes flow.
+    fn prepare(&self, _cargo: &Cargo, _name: &str, ticket: &Ticket) -> Result<Ticket, Trouble> {
+        Ok(ticket.clone())
+    }
     /// Puts the cargo in beside its final name and verifies it there. What an earlier try of this ticket left is made
-    /// anew, never written over.
+    /// anew or gone on with, and verified whole.
     fn stage(
         &self,
         cargo: &Cargo,

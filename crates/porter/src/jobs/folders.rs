@@ -37,7 +37,9 @@ pub fn used(house: &House) -> Vec<Used> {
         add(Role::TurnedAway, &w.name, &w.turned_away);
     }
     for p in &house.places {
-        add(Role::Place, &p.name, &p.folder);
+        if let Some(folder) = p.folder() {
+            add(Role::Place, &p.name, folder);
+        }
     }
     all
 }

@@ -14,13 +14,14 @@ pub use run::Stopper;
 pub use tasks::look::facts_of;
 pub use tasks::reason::{ENDING as REASON_ENDING, LAST_LINE as REASON_LAST_LINE};
 
-use crate::config::House;
+use crate::config::{House, Place};
 use crate::control::{Board, Server};
+use crate::deliver::{Pace, Remotes};
 use crate::error::{Error, Result};
 use crate::store::{JobId, Said, Store};
 use folders::Folders;
 use state::StateFolder;
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, MutexGuard, RwLock};
 use std::time::{Duration, Instant};
@@ -36,6 +37,10 @@ pub struct Porter {
     /// Opened when something was heard.
     said: Mutex<Option<Said>>,
     folders: Folders,
+    /// Connections to places of a network.
+    remotes: Arc<Remotes>,
+    /// How fast each place may be filled.
+    paces: Mutex<HashMap<String, Arc<Pace>>>,
     board: Arc<Board>,
     /// Tells this house's marks from those of every other.
     id: String,
@@ -107,6 +112,8 @@ impl Porter {
             store,
             said,
             folders,
+            remotes: Arc::default(),
+            paces: Mutex::default(),
             board,
             id,
             program,
@@ -133,6 +140,18 @@ impl Porter {
             none => none.insert(Said::open(&self.house().said_file(), &self.house().store_file())?),
         };
         said.keep(job, watch, crate::clock::now(), heard)
+    }
+
+    /// The measure that all share who carry to a place.
+    fn pace(&self, place: &Place) -> Option<Arc<Pace>> {
+        let per_second = place.pace?;
+        let mut all = self.paces.lock().unwrap_or_else(|e| e.into_inner());
+        let known = all.get(&place.name).filter(|p| p.per_second() == per_second).cloned();
+        Some(known.unwrap_or_else(|| {
+            let pace = Arc::new(Pace::new(per_second));
+            all.insert(place.name.clone(), pace.clone());
+            pace
+        }))
     }
 
     fn work_folder(&self, id: JobId) -> PathBuf {

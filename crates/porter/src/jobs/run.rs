@@ -187,6 +187,11 @@ fn plain(e: &Error) -> String {
     }
 }
 
+/// Places that say how many are carried there at once.
+fn each(house: &House) -> Vec<(String, usize)> {
+    house.places.iter().filter_map(|p| Some((p.name.clone(), p.at_once?))).collect()
+}
+
 struct Dispatch<F> {
     porter: Arc<Porter>,
     began: Instant,
@@ -225,6 +230,7 @@ impl<F: FnMut(&Event)> Dispatch<F> {
     }
 
     fn work(&mut self) -> Result<()> {
+        self.schedule.set_each(each(&self.porter.house()));
         let tasks = self.porter.store.read(|v| v.tasks())?;
         // A job that is being cancelled has nothing else to do.
         let cancelled = tasks.iter().filter(|t| t.key.step == Step::Cancel).map(|t| t.key.job);
@@ -329,6 +335,7 @@ impl<F: FnMut(&Event)> Dispatch<F> {
                 self.watches = watches;
                 self.quiet.clear();
                 self.schedule.set_make(self.porter.house().jobs_at_once);
+                self.schedule.set_each(each(&self.porter.house()));
                 self.notes.push_back(Change::Configured { refused: None });
             }
             Err(e) => self.notes.push_back(Change::Configured { refused: Some(plain(&e)) }),

@@ -60,6 +60,8 @@ pub struct Schedule {
     /// Held for a time only, not until something is mended.
     passing: HashSet<TaskKey>,
     running: HashSet<TaskKey>,
+    /// How many are carried at once, where a place says another number.
+    each: HashMap<String, usize>,
     /// Places that rest, until when, and how often in a row.
     resting: HashMap<String, (Tick, u32)>,
 }
@@ -70,6 +72,11 @@ impl Schedule {
         self.slots.make = at_once;
     }
 
+    /// How many are carried to these places at once, from now on; to others the usual number.
+    pub fn set_each(&mut self, each: impl IntoIterator<Item = (String, usize)>) {
+        self.each = each.into_iter().collect();
+    }
+
     pub fn new(slots: Slots) -> Schedule {
         Schedule {
             slots,
@@ -77,6 +84,7 @@ impl Schedule {
             due: BTreeMap::new(),
             passing: HashSet::new(),
             running: HashSet::new(),
+            each: HashMap::new(),
             resting: HashMap::new(),
         }
     }
@@ -156,7 +164,8 @@ impl Schedule {
             Line::Make => queue.running < self.slots.make,
             Line::Carry(place) => {
                 // A place that rested is tried with one.
-                let each = if self.resting.contains_key(place) { 1 } else { self.slots.carry_each };
+                let usual = self.each.get(place).copied().unwrap_or(self.slots.carry_each);
+                let each = if self.resting.contains_key(place) { 1 } else { usual };
                 queue.running < each && self.running_in(|l| matches!(l, Line::Carry(_))) < self.slots.carry
             }
         }
@@ -277,6 +286,16 @@ mod tests {
         // Given out is given out.
         t.add(&key(1, "look"));
         assert_eq!(begun(&mut t, 9).len(), 0);
+    }
+
+    #[test]
+    fn a_place_may_say_how_many_it_takes_at_once() {
+        let mut t = Schedule::new(SLOTS);
+        t.set_each([("nas".to_owned(), 1)]);
+        (1..=3).for_each(|job| t.add(&key(job, "nas")));
+        assert_eq!(begun(&mut t, 0), ["1:nas"]);
+        t.set_each([("nas".to_owned(), 3)]);
+        assert_eq!(begun(&mut t, 0), ["2:nas", "3:nas"]);
     }
 
     #[test]

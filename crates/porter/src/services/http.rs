@@ -62,27 +62,30 @@ enum Tried {
     Failed(String),
 }
 
+/// The value of the Authorization header, and all that must not come back out: the secret itself, and the forms in which
+/// it is sent.
+pub fn authorization(login: &Login) -> std::result::Result<(Option<Hidden>, Vec<Hidden>), String> {
+    Ok(match login {
+        Login::None | Login::User(_) => (None, Vec::new()),
+        Login::Token(secret) => {
+            let token = secret.read()?;
+            let header = format!("Bearer {}", token.tell());
+            (Some(Hidden::new(header)), vec![token])
+        }
+        Login::Password { user, password } => {
+            let password = password.read()?;
+            let both = STANDARD.encode(format!("{user}:{}", password.tell()));
+            let header = format!("Basic {both}");
+            (Some(Hidden::new(header)), vec![Hidden::new(both), password])
+        }
+    })
+}
+
 impl Client {
     /// Reads what is needed to ask: the login, the certificates.
     pub fn new(service: &Service) -> Result<Client> {
         let fail = |why: String| Error::Words(words::Error::Service(described(service, &why)));
-        let mut secrets = Vec::new();
-        let login = match &service.login {
-            Login::None => None,
-            Login::Token(secret) => {
-                let token = secret.read().map_err(fail)?;
-                let header = format!("Bearer {}", token.tell());
-                secrets.push(token);
-                Some(Hidden::new(header))
-            }
-            Login::Password { user, password } => {
-                let password = password.read().map_err(fail)?;
-                let both = STANDARD.encode(format!("{user}:{}", password.tell()));
-                let header = format!("Basic {both}");
-                secrets.extend([Hidden::new(both), password]);
-                Some(Hidden::new(header))
-            }
-        };
+        let (login, secrets) = authorization(&service.login).map_err(fail)?;
         let mut config = Agent::config_builder()
             .timeout_global(Some(service.timeout))
             .timeout_await_100(Some(Duration::from_secs(2)))

@@ -10,7 +10,7 @@ use std::net::{TcpStream, ToSocketAddrs};
 use std::path::PathBuf;
 use std::time::Duration;
 
-pub use http::Client;
+pub use http::{Client, authorization};
 pub use secret::{Hidden, Secret, give};
 
 /// Longest wait for somebody to answer when only looking.
@@ -52,8 +52,19 @@ pub enum Login {
     None,
     /// A bearer token (RFC 6750).
     Token(Secret),
+    /// A name alone: what proves it lies elsewhere.
+    User(String),
     /// Basic authentication (RFC 7617).
     Password { user: String, password: Secret },
+}
+
+impl Login {
+    pub fn secret(&self) -> Option<&Secret> {
+        match self {
+            Login::None | Login::User(_) => None,
+            Login::Token(secret) | Login::Password { password: secret, .. } => Some(secret),
+        }
+    }
 }
 
 impl Service {
@@ -97,11 +108,7 @@ impl Service {
 
     /// The secrets it is asked with.
     pub fn secrets(&self) -> impl Iterator<Item = &Secret> {
-        match &self.login {
-            Login::None => None,
-            Login::Token(secret) | Login::Password { password: secret, .. } => Some(secret),
-        }
-        .into_iter()
+        self.login.secret().into_iter()
     }
 
     /// What is wrong with an address, if anything.

@@ -2,6 +2,7 @@
 //! are collected, so that one look mends the file.
 
 mod media;
+mod place;
 mod words;
 
 use super::locate::{Fault, Step};
@@ -71,7 +72,7 @@ impl Checker<'_> {
             self.fault(
                 path,
                 format!("\"{text}\""),
-                "a folder of this machine; a share has to be mounted first",
+                "a folder of this machine; a place of a network is written as address = \"...\"",
             );
         }
         normal(&self.base.join(text))
@@ -186,22 +187,7 @@ pub fn house(
         let here = at(&[Step::Key("place"), Step::Index(i)]);
         c.name(key(&here, "name"), &p.name, &names);
         names.push(p.name.clone());
-        let folder = c.path(key(&here, "folder"), &p.folder);
-        if let Some(w) = watches.iter().find(|w| folder.starts_with(&w.folder) && seen_by(w, &folder)) {
-            c.fault(
-                key(&here, "folder"),
-                format!("\"{}\", which lies in watch folder \"{}\"", p.folder, w.name),
-                "a folder outside every watch folder: what is delivered there would arrive again",
-            );
-        }
-        if folder.starts_with(&state) {
-            c.fault(
-                key(&here, "folder"),
-                format!("\"{}\", which lies in the state folder", p.folder),
-                "a folder outside the state folder: what lies there is the porter's own, and cleared away",
-            );
-        }
-        places.push(Place { name: p.name.clone(), folder });
+        places.extend(place::place(&mut c, &here, p, &watches, &state));
     }
 
     let mut names = Vec::new();

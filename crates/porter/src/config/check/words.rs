@@ -12,6 +12,45 @@ use ::words::transcribe::Options;
 use ::words::write::{Form, Writing};
 use std::time::Duration;
 
+/// The keys of a login, as they are written.
+pub struct LoginKeys<'a> {
+    pub token_env: &'a Option<String>,
+    pub token_file: &'a Option<String>,
+    pub user: &'a Option<String>,
+    pub password_env: &'a Option<String>,
+    pub password_file: &'a Option<String>,
+}
+
+/// `user_alone`: a user's name may stand without a password.
+pub fn login(c: &mut Checker<'_>, here: &At, k: &LoginKeys<'_>, user_alone: bool) -> Login {
+    let mut secret = |names: [&'static str; 2], env: &Option<String>, file: &Option<String>| match (env, file)
+    {
+        (Some(_), Some(_)) => {
+            let found = format!("'{}' beside '{}'", names[1], names[0]);
+            c.fault(key(here, names[1]), found, "one of the two");
+            None
+        }
+        (Some(env), None) => Some(Secret::Env(env.clone())),
+        (None, Some(file)) => Some(Secret::File(c.path(key(here, names[1]), file))),
+        (None, None) => None,
+    };
+    let token = secret(["token_env", "token_file"], k.token_env, k.token_file);
+    let password = secret(["password_env", "password_file"], k.password_env, k.password_file);
+    match (token, k.user, password) {
+        (None, None, None) => Login::None,
+        (None, Some(user), None) if user_alone => Login::User(user.clone()),
+        (Some(token), None, None) => Login::Token(token),
+        (None, Some(user), Some(password)) if !user.contains(':') => {
+            Login::Password { user: user.clone(), password }
+        }
+        _ => {
+            let wanted = "a token, or a user (without ':') with a password_file or password_env";
+            c.fault(key(here, "user"), "a login that is not whole, or two of them", wanted);
+            Login::None
+        }
+    }
+}
+
 pub fn service(c: &mut Checker<'_>, here: &At, s: &raw::Service) -> Service {
     if let Some(wanted) = Service::wrong_address(&s.address) {
         c.fault(key(here, "address"), format!("\"{}\"", s.address), wanted);
@@ -29,31 +68,14 @@ pub fn service(c: &mut Checker<'_>, here: &At, s: &raw::Service) -> Service {
     let timeout = c.duration(key(here, "timeout"), s.timeout.as_deref(), &usual, least);
     let tries = s.tries.unwrap_or(Service::USUAL_TRIES.into());
     let tries = c.number(key(here, "tries"), tries, 1, Service::MAX_TRIES.into()) as u32;
-    let mut secret = |names: [&'static str; 2], env: &Option<String>, file: &Option<String>| match (env, file)
-    {
-        (Some(_), Some(_)) => {
-            let found = format!("'{}' beside '{}'", names[1], names[0]);
-            c.fault(key(here, names[1]), found, "one of the two");
-            None
-        }
-        (Some(env), None) => Some(Secret::Env(env.clone())),
-        (None, Some(file)) => Some(Secret::File(c.path(key(here, names[1]), file))),
-        (None, None) => None,
+    let keys = LoginKeys {
+        token_env: &s.token_env,
+        token_file: &s.token_file,
+        user: &s.user,
+        password_env: &s.password_env,
+        password_file: &s.password_file,
     };
-    let token = secret(["token_env", "token_file"], &s.token_env, &s.token_file);
-    let password = secret(["password_env", "password_file"], &s.password_env, &s.password_file);
-    let login = match (token, &s.user, password) {
-        (None, None, None) => Login::None,
-        (Some(token), None, None) => Login::Token(token),
-        (None, Some(user), Some(password)) if !user.contains(':') => {
-            Login::Password { user: user.clone(), password }
-        }
-        _ => {
-            let wanted = "a token, or a user (without ':') with a password_file or password_env";
-            c.fault(key(here, "user"), "a login that is not whole, or two of them", wanted);
-            Login::None
-        }
-    };
+    let login = login(c, here, &keys, false);
     Service {
         most,
         timeout,

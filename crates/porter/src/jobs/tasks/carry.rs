@@ -1,7 +1,8 @@
 //! One output to one place.
 
 use super::{Desk, Next, go_on};
-use crate::config;
+use crate::config::Where;
+use crate::deliver::pace::Paced;
 use crate::deliver::{Cargo, FolderPlace, Place, Proof, Published, Ticket, Trouble, Whose};
 use crate::error::{Error, Result};
 use crate::files::Watching;
@@ -104,9 +105,13 @@ impl Carried<'_> {
     fn place(&self) -> std::result::Result<Box<dyn Place>, Broken> {
         let porter = self.d.porter;
         let name = &self.delivery.place;
-        let Some(config::Place { folder, .. }) = self.d.house.place(name) else {
+        let Some(place) = self.d.house.place(name) else {
             let why = format!("place \"{name}\" is not in the configuration any more");
             return Err(Error::NotConfigured(why).into());
+        };
+        let folder = match &place.at {
+            Where::Folder(folder) => folder,
+            Where::Remote(remote) => return Ok(porter.remotes.open(remote)?),
         };
         let dir =
             porter.folders.open(&porter.store, Role::Place, name, folder, false).map_err(|e| match e {
@@ -138,31 +143,54 @@ impl Carried<'_> {
         if !self.is_whole(&cargo) {
             return Err(Trouble::Changed("an output is gone from the work folder".into()).into());
         }
-        let (mut name, ticket) = match known {
+        let begin = || -> std::result::Result<Ticket, Broken> {
+            let tag = format!("{}-{}-{}", d.porter.tag(d.job.id), self.output.number, crate::clock::nonce());
+            Ok(place.begin(&tag)?)
+        };
+        let (mut name, mut ticket) = match known {
             Some(known) => known,
             None => {
-                let nonce = crate::clock::nonce();
-                let ticket =
-                    place.begin(&format!("{}-{}-{nonce}", d.porter.tag(d.job.id), self.output.number))?;
+                let ticket = begin()?;
                 (self.free_name(place, &ticket)?, ticket)
             }
         };
-        // Written once, read back once.
-        let of = Some(bytes * 2);
-        let output = Some(self.output.number);
-        d.worker.tell(Progress { stage: Stage::Carrying, output, done: 0, of, unit: Unit::Bytes });
-        let proof = place.stage(&cargo, &name, &ticket, d.worker)?;
-        crate::stops::here("staged");
+        let pace = d.house.place(&delivery.place).and_then(|p| d.porter.pace(p));
+        let watching = Paced { watching: d.worker, pace: pace.as_deref() };
         loop {
-            match place.publish(&ticket, &name)? {
-                Published::Done => {
+            let prepared = place.prepare(&cargo, &name, &ticket)?;
+            if prepared != ticket {
+                self.carrying(&name, &prepared)?;
+                ticket = prepared;
+            }
+            // Written once, read back once.
+            let of = Some(bytes * 2);
+            let output = Some(self.output.number);
+            d.worker.tell(Progress { stage: Stage::Carrying, output, done: 0, of, unit: Unit::Bytes });
+            let proof = place.stage(&cargo, &name, &ticket, &watching)?;
+            crate::stops::here("staged");
+            loop {
+                if place.publish(&ticket, &name)? == Published::Done {
                     crate::stops::here("published");
                     return Ok(self.delivered(&name, proof)?);
                 }
                 // Someone else put a file there since: ours gets the next name, in the same folder.
-                Published::Taken => name = self.free_name(place, &ticket)?,
+                if place.about().staged_by_name {
+                    place.discard(&name, &ticket)?;
+                    ticket = begin()?;
+                    name = self.free_name(place, &ticket)?;
+                    break;
+                }
+                name = self.free_name(place, &ticket)?;
             }
         }
+    }
+
+    /// Records a ticket for a name that is given already.
+    fn carrying(&self, name: &str, ticket: &Ticket) -> Result<()> {
+        let (job, x) = (self.d.job.id, self.delivery);
+        let (name, place, ticket) = (name.to_owned(), x.place.clone(), ticket.clone());
+        let preset = self.output.preset.clone();
+        self.d.commit(Change::Carrying { job, output: x.output, preset, place, name, ticket })
     }
 
     fn is_whole(&self, cargo: &Cargo) -> bool {

@@ -1,0 +1,291 @@
+//! Servers of others, on loopback, each in a folder of its own; they end with what started them.
+
+use super::skipped;
+use std::io::{Read, Write};
+use std::net::{SocketAddr, TcpListener, TcpStream};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicI64, AtomicUsize, Ordering};
+use std::time::{Duration, Instant};
+
+pub struct Server {
+    /// What it serves.
+    pub root: PathBuf,
+    pub port: u16,
+    dir: tempfile::TempDir,
+    command: Box<dyn Fn() -> Command + Send + Sync>,
+    child: Option<Child>,
+}
+
+impl Drop for Server {
+    fn drop(&mut self) {
+        self.stop();
+    }
+}
+
+pub fn free_port() -> u16 {
+    TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port()
+}
+
+/// One whose neighbour 10,000 above is free as well: some servers take that without asking.
+fn low_port() -> u16 {
+    static NEXT: AtomicUsize = AtomicUsize::new(0);
+    loop {
+        let n = NEXT.fetch_add(1, Ordering::Relaxed) + std::process::id() as usize * 17;
+        let port = 12_000 + (n % 8_000) as u16;
+        let free = |p: u16| TcpListener::bind(("127.0.0.1", p)).is_ok();
+        if free(port) && free(port + 10_000) {
+            return port;
+        }
+    }
+}
+
+fn installed(inside: &str) -> Option<PathBuf> {
+    let at = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/servers").join(inside);
+    let at = at.canonicalize().ok();
+    if at.is_none() {
+        skipped("the servers of places are not installed (tools/place-servers)");
+    }
+    at
+}
+
+impl Server {
+    fn start(
+        dir: tempfile::TempDir,
+        root: PathBuf,
+        port: u16,
+        command: impl Fn() -> Command + Send + Sync + 'static,
+    ) -> Server {
+        let mut server = Server { root, port, dir, command: Box::new(command), child: None };
+        server.go_on();
+        server
+    }
+
+    /// A file of the server's own: keys, certificates.
+    pub fn file(&self, name: &str) -> PathBuf {
+        self.dir.path().join(name)
+    }
+
+    pub fn stop(&mut self) {
+        if let Some(mut child) = self.child.take() {
+            let _ = child.kill();
+            let _ = child.wait();
+        }
+    }
+
+    /// After a stop, with what it had.
+    pub fn go_on(&mut self) {
+        let log = std::fs::File::options().create(true).append(true).open(self.file("log")).unwrap();
+        let mut command = (self.command)();
+        command.stdin(Stdio::null()).stdout(log.try_clone().unwrap()).stderr(log);
+        self.child = Some(command.spawn().unwrap());
+        let start = Instant::now();
+        while TcpStream::connect(("127.0.0.1", self.port)).is_err() {
+            let log = || std::fs::read_to_string(self.file("log")).unwrap_or_default();
+            assert!(start.elapsed() < Duration::from_secs(60), "no server: {}", log());
+            std::thread::sleep(Duration::from_millis(30));
+        }
+    }
+}
+
+fn run(program: &str, args: &[&str]) {
+    let out = Command::new(program).args(args).output().unwrap();
+    assert!(out.status.success(), "{program} {args:?}: {}", String::from_utf8_lossy(&out.stderr));
+}
+
+/// OpenSSH's own; the user's key is in `user`, and `known` has the host's.
+pub fn ssh() -> Option<Server> {
+    if !Path::new("/usr/sbin/sshd").exists() {
+        skipped("openssh-server is not installed");
+        return None;
+    }
+    let dir = tempfile::tempdir().unwrap();
+    let at = |name: &str| dir.path().join(name);
+    let shown = |name: &str| at(name).display().to_string();
+    let _ = std::fs::create_dir_all("/run/sshd");
+    for key in ["host", "user", "stranger"] {
+        run("ssh-keygen", &["-q", "-t", "ed25519", "-N", "", "-f", &shown(key)]);
+    }
+    std::fs::copy(at("user.pub"), at("authorized")).unwrap();
+    let port = free_port();
+    let host = std::fs::read_to_string(at("host.pub")).unwrap();
+    std::fs::write(at("known"), format!("[127.0.0.1]:{port} {host}")).unwrap();
+    let config = format!(
+        "Port {port}\nListenAddress 127.0.0.1\nHostKey {}\nPidFile {}\nAuthorizedKeysFile {}\nStrictModes no\n\
+         UsePAM no\nPasswordAuthentication yes\nSubsystem sftp internal-sftp\n",
+        shown("host"),
+        shown("pid"),
+        shown("authorized")
+    );
+    std::fs::write(at("config"), config).unwrap();
+    let root = at("files");
+    std::fs::create_dir(&root).unwrap();
+    let config = at("config");
+    Some(Server::start(dir, root, port, move || {
+        let mut c = Command::new("/usr/sbin/sshd");
+        c.args(["-D", "-e", "-f"]).arg(&config);
+        c
+    }))
+}
+
+/// Who `ssh` lets in: whoever runs the tests.
+pub fn me() -> String {
+    let out = Command::new("id").arg("-un").output().unwrap();
+    String::from_utf8(out.stdout).unwrap().trim().to_owned()
+}
+
+/// A CA's certificate, and one of it for this host, in PEM.
+fn certify(dir: &Path) {
+    let at = |name: &str| dir.join(name).display().to_string();
+    let new = ["req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-subj", "/CN=Tidewater test"];
+    run("openssl", &[&new[..], &["-keyout", &at("ca.key"), "-out", &at("ca.pem")]].concat());
+    let ask = ["req", "-newkey", "rsa:2048", "-nodes", "-subj", "/CN=127.0.0.1"];
+    run("openssl", &[&ask[..], &["-keyout", &at("tls.key"), "-out", &at("tls.csr")]].concat());
+    std::fs::write(at("tls.ext"), "subjectAltName=IP:127.0.0.1,DNS:localhost\nbasicConstraints=CA:FALSE\n")
+        .unwrap();
+    let sign = ["x509", "-req", "-CAcreateserial", "-days", "2"];
+    let files =
+        ["-in", &at("tls.csr"), "-CA", &at("ca.pem"), "-CAkey", &at("ca.key"), "-extfile", &at("tls.ext")];
+    run("openssl", &[&sign[..], &files[..], &["-out", &at("tls.pem")]].concat());
+}
+
+/// FTP, or explicit FTPS with `ca.pem` in front of it; user `anna`, password `tide-and-time`.
+pub fn ftp(tls: bool) -> Option<Server> {
+    let python = installed("python")?;
+    let dir = tempfile::tempdir().unwrap();
+    let root = dir.path().join("files");
+    std::fs::create_dir(&root).unwrap();
+    if tls {
+        certify(dir.path());
+    }
+    let (port, files, own) = (free_port(), root.clone(), dir.path().to_owned());
+    Some(Server::start(dir, root, port, move || {
+        let mut c = Command::new("python3");
+        c.env("PYTHONPATH", &python).args(["-m", "pyftpdlib", "-i", "127.0.0.1", "-w", "-p"]);
+        c.arg(port.to_string()).arg("-d").arg(&files).args(["-u", "anna", "-P", "tide-and-time"]);
+        if tls {
+            c.arg("--tls")
+                .arg("--keyfile")
+                .arg(own.join("tls.key"))
+                .arg("--certfile")
+                .arg(own.join("tls.pem"));
+            c.args(["--tls-control-required", "--tls-data-required"]);
+        }
+        c
+    }))
+}
+
+/// Object storage with the bucket `out`; the key is `anna`, its secret `tide-and-time`.
+pub fn s3() -> Option<Server> {
+    let python = installed("python")?;
+    let dir = tempfile::tempdir().unwrap();
+    let root = dir.path().join("store");
+    std::fs::create_dir(&root).unwrap();
+    let (port, files) = (low_port(), root.clone());
+    let server = Server::start(dir, root, port, move || {
+        let mut c = Command::new(python.join("bin/weed"));
+        c.arg("mini").arg(format!("-dir={}", files.display()));
+        c.args(["-ip=127.0.0.1", "-ip.bind=127.0.0.1", "-bucket=out", "-admin.ui=false"]);
+        c.arg(format!("-s3.port={port}"));
+        for name in ["master", "volume", "filer", "webdav", "admin"] {
+            c.arg(format!("-{name}.port={}", low_port()));
+        }
+        c.env("AWS_ACCESS_KEY_ID", "anna").env("AWS_SECRET_ACCESS_KEY", "tide-and-time");
+        c
+    });
+    Some(server)
+}
+
+/// WebDAV without a login.
+pub fn webdav() -> Option<Server> {
+    let python = installed("python")?;
+    let dir = tempfile::tempdir().unwrap();
+    let root = dir.path().join("files");
+    std::fs::create_dir(&root).unwrap();
+    let (port, files) = (free_port(), root.clone());
+    Some(Server::start(dir, root, port, move || {
+        let mut c = Command::new("python3");
+        c.arg(python.join("bin/wsgidav")).env("PYTHONPATH", &python);
+        c.args(["--host", "127.0.0.1", "--auth", "anonymous", "--server", "cheroot", "--port"]);
+        c.arg(port.to_string()).arg("--root").arg(&files);
+        c
+    }))
+}
+
+/// Uploads by tus, below `/files`.
+pub fn tus() -> Option<Server> {
+    let node = installed("node")?;
+    let dir = tempfile::tempdir().unwrap();
+    let root = dir.path().join("files");
+    std::fs::create_dir(&root).unwrap();
+    let (port, files, script) = (free_port(), root.clone(), node.join("serve.mjs"));
+    std::fs::write(
+        &script,
+        "import { Server } from '@tus/server';\nimport { FileStore } from '@tus/file-store';\n\
+         const [directory, port] = process.argv.slice(2);\n\
+         new Server({ path: '/files', datastore: new FileStore({ directory }) })\
+         .listen({ host: '127.0.0.1', port: Number(port) });\n",
+    )
+    .unwrap();
+    Some(Server::start(dir, root, port, move || {
+        let mut c = Command::new("node");
+        c.arg(&script).arg(&files).arg(port.to_string());
+        c
+    }))
+}
+
+/// Stands between, and cuts the line after so many bytes towards the server; as often as it is told to.
+pub struct Cutter {
+    pub port: u16,
+    left: Arc<AtomicI64>,
+    pub cut: Arc<AtomicUsize>,
+}
+
+impl Cutter {
+    pub fn before(server: u16) -> Cutter {
+        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+        let port = listener.local_addr().unwrap().port();
+        let (left, cut) = (Arc::new(AtomicI64::new(i64::MAX)), Arc::new(AtomicUsize::new(0)));
+        let (l, c) = (left.clone(), cut.clone());
+        std::thread::spawn(move || {
+            for client in listener.incoming().flatten() {
+                let Ok(to) = TcpStream::connect(SocketAddr::from(([127, 0, 0, 1], server))) else { continue };
+                pass(client.try_clone().unwrap(), to.try_clone().unwrap(), Some((l.clone(), c.clone())));
+                pass(to, client, None);
+            }
+        });
+        Cutter { port, left, cut }
+    }
+
+    pub fn cut_after(&self, bytes: i64) {
+        self.left.store(bytes, Ordering::SeqCst);
+    }
+}
+
+fn pass(mut from: TcpStream, mut to: TcpStream, cut: Option<(Arc<AtomicI64>, Arc<AtomicUsize>)>) {
+    std::thread::spawn(move || {
+        let mut block = [0; 16_384];
+        while let Ok(n) = from.read(&mut block) {
+            if n == 0 {
+                break;
+            }
+            let mut n = n;
+            let mut over = false;
+            if let Some((left, count)) = &cut {
+                let before = left.fetch_sub(n as i64, Ordering::SeqCst);
+                if before <= n as i64 {
+                    n = before.max(0) as usize;
+                    over = true;
+                    left.store(i64::MAX, Ordering::SeqCst);
+                    count.fetch_add(1, Ordering::SeqCst);
+                }
+            }
+            if to.write_all(&block[..n]).is_err() || over {
+                break;
+            }
+        }
+        let _ = from.shutdown(std::net::Shutdown::Both);
+        let _ = to.shutdown(std::net::Shutdown::Both);
+    });
+}

@@ -1,0 +1,220 @@
+//! Places, as the configuration has them.
+
+use super::words::{LoginKeys, login};
+use super::{At, Checker, key, seen_by};
+use crate::config::{Place, Watch, Where, raw, values};
+use crate::deliver::Remote;
+use crate::deliver::remote::{About, PROTOCOLS, Protocol, decoded};
+use crate::services::Login;
+use std::path::Path;
+use std::time::Duration;
+use ureq::http::Uri;
+
+const MAX_AT_ONCE: i64 = 32;
+const MIN_PACE: u64 = 1000;
+
+pub fn place(
+    c: &mut Checker<'_>,
+    here: &At,
+    p: &raw::Place,
+    watches: &[Watch],
+    state: &Path,
+) -> Option<Place> {
+    let at = match (&p.folder, &p.address) {
+        (Some(folder), None) => {
+            only_remote(c, here, p);
+            Some(Where::Folder(folder_of(c, here, folder, watches, state)))
+        }
+        (None, Some(address)) => remote(c, here, p, address).map(|r| Where::Remote(Box::new(r))),
+        (Some(_), Some(_)) => {
+            c.fault(key(here, "address"), "'address' beside 'folder'", "one of the two");
+            None
+        }
+        (None, None) => {
+            let wanted =
+                "folder = \"...\" for one of this machine, or address = \"...\" for one of a network";
+            c.fault(here.clone(), "a place without a folder or an address", wanted);
+            None
+        }
+    };
+    let at_once = p.at_once.map(|n| c.number(key(here, "at_once"), n, 1, MAX_AT_ONCE) as usize);
+    let pace = p.pace.as_deref().and_then(|text| {
+        let bytes = text.trim().strip_suffix("/s").and_then(|b| values::bytes(b.trim()));
+        if bytes.is_none_or(|b| b < MIN_PACE) {
+            let wanted = "bytes a second such as \"20 MB/s\", at least \"1 kB/s\"";
+            c.fault(key(here, "pace"), format!("\"{text}\""), wanted);
+        }
+        bytes
+    });
+    Some(Place { name: p.name.clone(), at: at?, at_once, pace })
+}
+
+fn folder_of(
+    c: &mut Checker<'_>,
+    here: &At,
+    text: &str,
+    watches: &[Watch],
+    state: &Path,
+) -> std::path::PathBuf {
+    let folder = c.path(key(here, "folder"), text);
+    if let Some(w) = watches.iter().find(|w| folder.starts_with(&w.folder) && seen_by(w, &folder)) {
+        c.fault(
+            key(here, "folder"),
+            format!("\"{text}\", which lies in watch folder \"{}\"", w.name),
+            "a folder outside every watch folder: what is delivered there would arrive again",
+        );
+    }
+    if folder.starts_with(state) {
+        c.fault(
+            key(here, "folder"),
+            format!("\"{text}\", which lies in the state folder"),
+            "a folder outside the state folder: what lies there is the porter's own, and cleared away",
+        );
+    }
+    folder
+}
+
+/// What says nothing of a folder.
+fn only_remote(c: &mut Checker<'_>, here: &At, p: &raw::Place) {
+    let keys: [(&'static str, bool); 13] = [
+        ("protocol", p.protocol.is_some()),
+        ("user", p.user.is_some()),
+        ("password_file", p.password_file.is_some()),
+        ("password_env", p.password_env.is_some()),
+        ("token_file", p.token_file.is_some()),
+        ("token_env", p.token_env.is_some()),
+        ("key_file", p.key_file.is_some()),
+        ("known_hosts", p.known_hosts.is_some()),
+        ("host_key", p.host_key.is_some()),
+        ("certificates", p.certificates.is_some()),
+        ("timeout", p.timeout.is_some()),
+        ("region", p.region.is_some()),
+        ("storage_class", p.storage_class.is_some()),
+    ];
+    for (name, _) in keys.iter().filter(|(_, there)| *there) {
+        c.fault(key(here, name), format!("'{name}' beside 'folder'"), "this key with an address only");
+    }
+}
+
+fn remote(c: &mut Checker<'_>, here: &At, p: &raw::Place, address: &str) -> Option<Remote> {
+    let uri: Option<Uri> = address.parse().ok();
+    let uri = uri.filter(|u| u.scheme_str().is_some() && u.host().is_some_and(|h| !h.is_empty()));
+    let Some(uri) = uri else {
+        let wanted = "a whole address, such as \"sftp://files.partner.example/incoming\"";
+        c.fault(key(here, "address"), format!("\"{address}\""), wanted);
+        return None;
+    };
+    if uri.authority().is_some_and(|a| a.as_str().contains('@')) {
+        let wanted = "an address without a login in it; see user, password_file, key_file";
+        c.fault(key(here, "address"), "an address with a login in it", wanted);
+        return None;
+    }
+    let scheme = uri.scheme_str().unwrap_or_default();
+    let about = protocol(c, here, p, scheme)?;
+    let base = decoded(uri.path().trim_end_matches('/'));
+    if base.split('/').any(|part| part == ".." || part == ".") {
+        let wanted = "an address without \"..\" in it";
+        c.fault(key(here, "address"), format!("\"{address}\""), wanted);
+    }
+    let keys = LoginKeys {
+        token_env: &p.token_env,
+        token_file: &p.token_file,
+        user: &p.user,
+        password_env: &p.password_env,
+        password_file: &p.password_file,
+    };
+    let login = login(c, here, &keys, true);
+    fits_together(c, here, p, about, &login);
+    if about.protocol == Protocol::S3 && base.trim_matches('/').is_empty() {
+        let wanted = "an address with a bucket in it, such as \"https://s3.house.example/bucket/folder\"";
+        c.fault(key(here, "address"), format!("\"{address}\""), wanted);
+    }
+    let least = Duration::from_secs(1);
+    let usual = format!("{} s", Remote::USUAL_TIMEOUT.as_secs());
+    let at = about.schemes.iter().position(|s| *s == scheme).unwrap_or(0);
+    Some(Remote {
+        protocol: about.protocol,
+        address: address.trim_end_matches('/').to_owned(),
+        host: uri.host().unwrap_or_default().trim_matches(['[', ']']).to_owned(),
+        port: uri.port_u16().unwrap_or(about.usual_ports[at]),
+        base,
+        tls: at == 1,
+        login,
+        key: p.key_file.as_ref().map(|f| c.path(key(here, "key_file"), f)),
+        known_hosts: p.known_hosts.as_ref().map(|f| c.path(key(here, "known_hosts"), f)),
+        host_key: p.host_key.clone(),
+        certificates: p.certificates.as_ref().map(|f| c.path(key(here, "certificates"), f)),
+        timeout: c.duration(key(here, "timeout"), p.timeout.as_deref(), &usual, least),
+        region: p.region.clone().unwrap_or_else(|| "us-east-1".into()),
+        storage_class: p.storage_class.clone(),
+    })
+}
+
+fn protocol(c: &mut Checker<'_>, here: &At, p: &raw::Place, scheme: &str) -> Option<&'static About> {
+    let fitting: Vec<&About> = PROTOCOLS.iter().filter(|a| a.schemes.contains(&scheme)).collect();
+    let names =
+        |all: &[&About]| all.iter().map(|a| format!("\"{}\"", a.name)).collect::<Vec<_>>().join(" or ");
+    match (&p.protocol, fitting.as_slice()) {
+        (_, []) => {
+            let wanted = "an address that begins with sftp://, ftp://, ftps://, https:// or http://";
+            c.fault(key(here, "address"), format!("\"{scheme}://\""), wanted);
+            None
+        }
+        (None, [only]) => PROTOCOLS.iter().find(|a| a.name == only.name),
+        (None, several) => {
+            let found = format!("no key 'protocol', and an address of {scheme}");
+            c.fault(key(here, "protocol"), found, names(several));
+            None
+        }
+        (Some(name), fitting) => match fitting.iter().find(|a| a.name == name) {
+            Some(about) => PROTOCOLS.iter().find(|a| a.name == about.name),
+            None => {
+                let found = format!("\"{name}\" with an address of {scheme}");
+                c.fault(key(here, "protocol"), found, names(fitting));
+                None
+            }
+        },
+    }
+}
+
+/// Keys that say nothing of this protocol would be followed by nobody.
+fn fits_together(c: &mut Checker<'_>, here: &At, p: &raw::Place, about: &About, login: &Login) {
+    let is = |all: &[Protocol]| all.contains(&about.protocol);
+    let ssh = [Protocol::Sftp];
+    let http = [Protocol::WebDav, Protocol::Tus];
+    let tls = [Protocol::Ftp, Protocol::S3, Protocol::WebDav, Protocol::Tus];
+    let checks: [(&'static str, bool, bool); 8] = [
+        ("key_file", p.key_file.is_some(), is(&ssh)),
+        ("known_hosts", p.known_hosts.is_some(), is(&ssh)),
+        ("host_key", p.host_key.is_some(), is(&ssh)),
+        ("certificates", p.certificates.is_some(), is(&tls)),
+        ("token_file", p.token_file.is_some(), is(&http)),
+        ("token_env", p.token_env.is_some(), is(&http)),
+        ("region", p.region.is_some(), is(&[Protocol::S3])),
+        ("storage_class", p.storage_class.is_some(), is(&[Protocol::S3])),
+    ];
+    for (name, _, _) in checks.iter().filter(|(_, there, fits)| *there && !fits) {
+        c.fault(key(here, name), format!("'{name}' with protocol {}", about.name), "no such key");
+    }
+    if let Some(found) = p.host_key.as_ref().filter(|k| !k.starts_with("SHA256:")) {
+        c.fault(key(here, "host_key"), format!("\"{found}\""), "a fingerprint such as \"SHA256:...\"");
+    }
+    match (about.protocol, login) {
+        (Protocol::Sftp, Login::None) => {
+            c.fault(key(here, "user"), "no key 'user'", "the user's name at that host");
+        }
+        (Protocol::S3, Login::Password { .. }) => (),
+        (Protocol::S3, _) => {
+            let wanted = "user (the access key's id) and password_file or password_env (its secret)";
+            c.fault(key(here, "user"), "no whole login", wanted);
+        }
+        (Protocol::Ftp | Protocol::WebDav | Protocol::Tus, Login::User(_)) => {
+            c.fault(
+                key(here, "user"),
+                "a user without a password",
+                "password_file or password_env beside it",
+            );
+        }
+        _ => (),
+    }
+}

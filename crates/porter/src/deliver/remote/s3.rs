@@ -1,0 +1,519 @@
+//! Object storage of the S3 protocol. One file is an upload of parts, each with its checksum, that the last request makes
+//! an object; an output of many files is put under a name of its own and copied over there, what lists the others last.
+
+use super::super::{About, Cargo, Place, Proof, Published, Ticket, Trouble, Whose};
+use super::Remote;
+use super::feed::Feed;
+use super::http::{Http, Sends, decoded, encoded};
+use super::site::inside;
+use crate::files::Watching;
+use crate::services::Hidden;
+use crate::store::MadeFile;
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use md5::{Digest, Md5};
+use rusty_s3::actions::{CreateMultipartUpload, ListObjectsV2, ListParts, ListPartsResponse, PartsContent};
+use rusty_s3::{Bucket, Credentials, S3Action, UrlStyle};
+use std::io::Read;
+use std::time::Duration;
+use ureq::Body;
+use ureq::http::{Response, StatusCode};
+
+/// Bytes of a part; more of a file that would have too many.
+const PART: u64 = 8 << 20;
+const MOST_PARTS: u64 = 9_000;
+/// How long a signature counts.
+const SIGNED_FOR: Duration = Duration::from_secs(900);
+/// In the metadata of an object: whose delivery it is.
+const TICKET: &str = "x-amz-meta-deft-porter-ticket";
+
+pub struct S3Place {
+    http: Http,
+    bucket: Bucket,
+    credentials: Credentials,
+    secret: Hidden,
+    /// In front of every key: empty, or with a `/` at its end.
+    prefix: String,
+    storage_class: Option<String>,
+}
+
+/// Percent-encoded MD5 of a part, as the protocol writes it.
+fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|b| format!("{b:02x}")).collect()
+}
+
+fn unquoted(etag: &str) -> &str {
+    etag.trim().trim_matches('"')
+}
+
+fn part_size(bytes: u64) -> u64 {
+    PART.max(bytes.div_ceil(MOST_PARTS))
+}
+
+/// The text of an element that stands once in an answer.
+fn element<'t>(text: &'t str, name: &str) -> Option<&'t str> {
+    let from = text.find(&format!("<{name}>"))? + name.len() + 2;
+    Some(&text[from..from + text[from..].find("</")?])
+}
+
+impl S3Place {
+    pub fn new(remote: &Remote) -> Result<S3Place, Trouble> {
+        let http = Http::new(remote, true)?;
+        let (Some(user), Some(secret)) = (remote.user(), remote.password()?) else {
+            return Err(remote.refused("it needs a user (the access key) and its secret"));
+        };
+        let whole = remote.base.trim_matches('/');
+        let (bucket, prefix) = whole.split_once('/').unwrap_or((whole, ""));
+        let prefix = if prefix.is_empty() { String::new() } else { format!("{prefix}/") };
+        let endpoint = http.root().parse().map_err(|e| remote.refused(e))?;
+        let bucket = Bucket::new(endpoint, UrlStyle::Path, bucket.to_owned(), remote.region.clone())
+            .map_err(|e| remote.refused(e))?;
+        let credentials = Credentials::new(user, secret.tell());
+        let storage_class = remote.storage_class.clone();
+        Ok(S3Place { http, bucket, credentials, secret, prefix, storage_class })
+    }
+
+    fn key(&self, name: &str) -> Result<String, Trouble> {
+        inside(name)?;
+        Ok(format!("{}{name}", self.prefix))
+    }
+
+    /// Sends a request that is signed, headers and all.
+    fn send<'a>(
+        &self,
+        method: &str,
+        mut action: impl S3Action<'a>,
+        headers: &[(&'static str, String)],
+        body: &[u8],
+    ) -> Result<Response<Body>, Trouble> {
+        for (name, value) in headers {
+            action.headers_mut().insert(*name, value.clone());
+        }
+        let url = action.sign(SIGNED_FOR);
+        let told: Vec<(&str, &str)> = headers.iter().map(|(n, v)| (*n, v.as_str())).collect();
+        let sends = if body.is_empty() && method != "PUT" && method != "POST" {
+            Sends::Nothing
+        } else {
+            Sends::Bytes(body)
+        };
+        self.http.send(method, url.as_str(), &told, sends)
+    }
+
+    /// The words of a refusal without the signature that it may repeat.
+    fn trouble(&self, what: &str, mut answer: Response<Body>) -> Trouble {
+        let status = answer.status();
+        let text = self.http.text(&mut answer).unwrap_or_default();
+        let code = element(&text, "Code").unwrap_or_default().to_owned();
+        let message = element(&text, "Message").unwrap_or(&text);
+        let message: String = message.chars().filter(|c| !c.is_control()).take(200).collect();
+        let message = self.secret.cover(&message);
+        let mut why = format!("{what}: {status}");
+        for more in [code.as_str(), message.as_str()] {
+            if !more.is_empty() {
+                why.push_str(&format!(": {more}"));
+            }
+        }
+        let remote = self.http.remote();
+        match code.as_str() {
+            "RequestTimeTooSkewed" => remote.refused(format!("{why} (is the clock of this machine right?)")),
+            "NoSuchBucket" | "SlowDown" | "InternalError" | "ServiceUnavailable" => remote.away(why),
+            "QuotaExceeded" | "EntityTooLarge" => Trouble::Full(format!("{}: {why}", remote.address)),
+            _ if status.is_server_error() || status == StatusCode::NOT_FOUND => remote.away(why),
+            _ if status == StatusCode::INSUFFICIENT_STORAGE => {
+                Trouble::Full(format!("{}: {why}", remote.address))
+            }
+            _ => remote.refused(why),
+        }
+    }
+
+    fn good(&self, what: &str, mut answer: Response<Body>) -> Result<String, Trouble> {
+        if !answer.status().is_success() {
+            return Err(self.trouble(what, answer));
+        }
+        let text = self.http.text(&mut answer)?;
+        // A copy or a completion can fail behind its first line.
+        if text.contains("<Error>") {
+            let why = element(&text, "Message").unwrap_or("an error").to_owned();
+            return Err(self.http.remote().away(format!("{what}: {why}")));
+        }
+        Ok(text)
+    }
+
+    fn head(&self, key: &str) -> Result<Option<Response<Body>>, Trouble> {
+        let answer = self.send("HEAD", self.bucket.head_object(Some(&self.credentials), key), &[], b"")?;
+        match answer.status() {
+            s if s.is_success() => Ok(Some(answer)),
+            StatusCode::NOT_FOUND => Ok(None),
+            _ => Err(self.trouble(&format!("cannot look at {key}"), answer)),
+        }
+    }
+
+    /// Whose delivery an object is.
+    fn ticket_of(answer: &Response<Body>) -> String {
+        answer.headers().get(TICKET).and_then(|v| v.to_str().ok()).unwrap_or_default().to_owned()
+    }
+
+    fn keys(&self, prefix: &str, most: usize) -> Result<Vec<String>, Trouble> {
+        let mut all = Vec::new();
+        let mut token: Option<String> = None;
+        loop {
+            let mut list = ListObjectsV2::new(&self.bucket, Some(&self.credentials));
+            list.with_prefix(prefix.to_owned());
+            list.with_max_keys(most.min(1000));
+            if let Some(token) = &token {
+                list.with_continuation_token(token.clone());
+            }
+            let text = self.good("cannot list", self.send("GET", list, &[], b"")?)?;
+            let told = ListObjectsV2::parse_response(&text)
+                .map_err(|e| self.http.remote().away(format!("its listing is not understood: {e}")))?;
+            all.extend(told.contents.into_iter().map(|c| decoded(&c.key)));
+            token = told.next_continuation_token;
+            if token.is_none() || all.len() >= most {
+                return Ok(all);
+            }
+        }
+    }
+
+    fn tags(&self, ticket: &Ticket, kind: &str) -> Vec<(&'static str, String)> {
+        let mut headers = vec![(TICKET, tag_of(ticket).to_owned()), ("content-type", kind.to_owned())];
+        if let Some(class) = &self.storage_class {
+            headers.push(("x-amz-storage-class", class.clone()));
+        }
+        headers
+    }
+
+    fn upload(ticket: &Ticket) -> Option<&str> {
+        match ticket {
+            Ticket::Upload { id, .. } => Some(id),
+            _ => None,
+        }
+    }
+
+    fn parts(&self, key: &str, id: &str) -> Result<Option<Vec<PartsContent>>, Trouble> {
+        let mut all = Vec::new();
+        let mut from = None;
+        loop {
+            let mut list = ListParts::new(&self.bucket, Some(&self.credentials), key, id);
+            if let Some(from) = from {
+                list.set_part_number_marker(from);
+            }
+            let answer = self.send("GET", list, &[], b"")?;
+            if answer.status() == StatusCode::NOT_FOUND {
+                return Ok(None);
+            }
+            let text = self.good("cannot list the parts", answer)?;
+            let told: ListPartsResponse = ListParts::parse_response(&text)
+                .map_err(|e| self.http.remote().away(format!("its list of parts is not understood: {e}")))?;
+            all.extend(told.parts);
+            from = told.next_part_number_marker;
+            if from.is_none() {
+                all.sort_by_key(|p| p.number);
+                return Ok(Some(all));
+            }
+        }
+    }
+
+    /// One file as parts; those that are there and are right are not sent again.
+    fn send_parts(
+        &self,
+        cargo: &Cargo,
+        key: &str,
+        id: &str,
+        f: &MadeFile,
+        w: &dyn Watching,
+    ) -> Result<Proof, Trouble> {
+        let gone = || self.http.remote().away("what was begun there is gone");
+        let there = self.parts(key, id)?.ok_or_else(gone)?;
+        let mut feed = Feed::open(&cargo.path, f.bytes, w)?;
+        let size = part_size(f.bytes);
+        let mut block = Vec::new();
+        for number in 1..=f.bytes.div_ceil(size).max(1) as u16 {
+            block.clear();
+            if let Err(e) = (&mut feed).take(size).read_to_end(&mut block) {
+                return Err(feed.failure().unwrap_or_else(|| Trouble::Changed(e.to_string())));
+            }
+            let sum = Md5::digest(&block);
+            let has = there.iter().find(|p| p.number == number);
+            if !has.is_some_and(|p| unquoted(&p.etag) == hex(&sum) && p.size == block.len() as u64) {
+                let part = self.bucket.upload_part(Some(&self.credentials), key, number, id);
+                let headers = [("content-md5", STANDARD.encode(sum))];
+                let answer = self.send("PUT", part, &headers, &block)?;
+                let etag = answer.headers().get("etag").and_then(|v| v.to_str().ok()).map(str::to_owned);
+                self.good(&format!("cannot send part {number}"), answer)?;
+                // The place's own checksum of what it got.
+                if etag.as_deref().map(unquoted) != Some(hex(&sum).as_str()) {
+                    let etag = etag.unwrap_or_default();
+                    let why =
+                        format!("part {number} has another checksum there ({etag}, expected {})", hex(&sum));
+                    return Err(self.http.remote().away(why));
+                }
+            }
+            w.passed(block.len() as u64);
+        }
+        feed.verify(&f.digest)?;
+        Ok(Proof::Checksum)
+    }
+
+    /// The files of an output of many, each under the ticket's own name.
+    fn stage_many(&self, cargo: &Cargo, ticket: &Ticket, w: &dyn Watching) -> Result<Proof, Trouble> {
+        for f in &cargo.files {
+            let key = self.key(&format!("{}/{}", tag_of(ticket), f.inside))?;
+            let path = cargo.path.join(&f.inside);
+            let mut feed = Feed::open(&path, f.bytes, w)?;
+            let mut bytes = Vec::new();
+            if let Err(e) = feed.read_to_end(&mut bytes) {
+                return Err(feed.failure().unwrap_or_else(|| Trouble::Changed(e.to_string())));
+            }
+            feed.verify(&f.digest)?;
+            let sum = Md5::digest(&bytes);
+            let mut headers = self.tags(ticket, kind_of(&f.inside));
+            headers.push(("content-md5", STANDARD.encode(sum)));
+            let put = self.bucket.put_object(Some(&self.credentials), &key);
+            let answer = self.send("PUT", put, &headers, &bytes)?;
+            let etag = answer.headers().get("etag").and_then(|v| v.to_str().ok()).map(str::to_owned);
+            self.good(&format!("cannot send {}", f.inside), answer)?;
+            if etag.as_deref().map(unquoted) != Some(hex(&sum).as_str()) {
+                return Err(self.http.remote().away(format!("{} has another checksum there", f.inside)));
+            }
+            w.passed(f.bytes);
+        }
+        Ok(Proof::Checksum)
+    }
+
+    /// Copies what is staged over, unless something else is there.
+    fn publish_many(&self, ticket: &Ticket, name: &str) -> Result<Published, Trouble> {
+        let (from, to) = (self.key(tag_of(ticket))?, self.key(name)?);
+        for key in self.keys(&format!("{to}/"), usize::MAX)? {
+            // Of a publishing that a kill broke off.
+            if self.head(&key)?.is_none_or(|a| Self::ticket_of(&a) != tag_of(ticket)) {
+                return Ok(Published::Taken);
+            }
+        }
+        if self.head(&to)?.is_some() {
+            return Ok(Published::Taken);
+        }
+        let mut staged = self.keys(&format!("{from}/"), usize::MAX)?;
+        if staged.is_empty() {
+            return Err(self.http.remote().away("what was staged is gone"));
+        }
+        // What others stand in comes when they are there: the deepest first, and lists behind all.
+        staged.sort_by_key(|k| {
+            (
+                k.ends_with(".m3u8") || k.ends_with(".mpd") || k.ends_with(".vtt"),
+                usize::MAX - k.matches('/').count(),
+            )
+        });
+        for key in &staged {
+            let inner = &key[from.len() + 1..];
+            let target = format!("{to}/{inner}");
+            let source = format!("/{}/{}", self.bucket.name(), encoded(key));
+            let put = self.bucket.put_object(Some(&self.credentials), &target);
+            let headers = [("x-amz-copy-source", source)];
+            self.good(&format!("cannot copy to {target}"), self.send("PUT", put, &headers, b"")?)?;
+        }
+        for key in &staged {
+            self.delete(key)?;
+        }
+        Ok(Published::Done)
+    }
+
+    fn delete(&self, key: &str) -> Result<(), Trouble> {
+        let answer =
+            self.send("DELETE", self.bucket.delete_object(Some(&self.credentials), key), &[], b"")?;
+        match answer.status() {
+            StatusCode::NOT_FOUND => Ok(()),
+            _ => self.good(&format!("cannot remove {key}"), answer).map(|_| ()),
+        }
+    }
+}
+
+fn tag_of(ticket: &Ticket) -> &str {
+    match ticket {
+        Ticket::Staged(name) => name,
+        Ticket::Upload { tag, .. } => tag,
+        Ticket::Unknown => "",
+    }
+}
+
+/// The media type that a browser or a player asks for.
+fn kind_of(name: &str) -> &'static str {
+    match name.rsplit('.').next().unwrap_or_default() {
+        "mp4" | "m4s" | "m4v" => "video/mp4",
+        "mov" => "video/quicktime",
+        "webm" => "video/webm",
+        "mkv" => "video/matroska",
+        "m4a" => "audio/mp4",
+        "mp3" => "audio/mpeg",
+        "wav" => "audio/wav",
+        "flac" => "audio/flac",
+        "ogg" | "opus" => "audio/ogg",
+        "jpg" => "image/jpeg",
+        "png" => "image/png",
+        "gif" => "image/gif",
+        "webp" => "image/webp",
+        "vtt" => "text/vtt",
+        "txt" | "srt" => "text/plain; charset=utf-8",
+        "html" => "text/html; charset=utf-8",
+        "json" => "application/json",
+        "m3u8" => "application/vnd.apple.mpegurl",
+        "mpd" => "application/dash+xml",
+        _ => "application/octet-stream",
+    }
+}
+
+impl Place for S3Place {
+    fn about(&self) -> About {
+        About { refuses_taken: true, proof: Proof::Checksum, staged_by_name: true }
+    }
+
+    fn look(&self) -> Result<(), Trouble> {
+        let key = self.key(&format!(".try-{}", crate::clock::nonce()))?;
+        let put = self.bucket.put_object(Some(&self.credentials), &key);
+        self.good("cannot write there", self.send("PUT", put, &[], b"a try\n")?)?;
+        self.delete(&key)
+    }
+
+    fn has(&self, name: &str) -> Result<bool, Trouble> {
+        let key = self.key(name)?;
+        Ok(self.head(&key)?.is_some() || !self.keys(&format!("{key}/"), 1)?.is_empty())
+    }
+
+    fn begin(&self, tag: &str) -> Result<Ticket, Trouble> {
+        Ok(super::site::new_ticket(tag))
+    }
+
+    fn prepare(&self, cargo: &Cargo, name: &str, ticket: &Ticket) -> Result<Ticket, Trouble> {
+        if cargo.is_folder() {
+            return Ok(ticket.clone());
+        }
+        let key = self.key(name)?;
+        if let Some(id) = Self::upload(ticket)
+            && self.parts(&key, id)?.is_some()
+        {
+            return Ok(ticket.clone());
+        }
+        let create = self.bucket.create_multipart_upload(Some(&self.credentials), &key);
+        let text = self.good(
+            "cannot begin an upload",
+            self.send("POST", create, &self.tags(ticket, kind_of(name)), b"")?,
+        )?;
+        let told = CreateMultipartUpload::parse_response(&text)
+            .map_err(|e| self.http.remote().away(format!("its answer is not understood: {e}")))?;
+        Ok(Ticket::Upload { tag: tag_of(ticket).to_owned(), id: told.upload_id().to_owned() })
+    }
+
+    fn stage(&self, cargo: &Cargo, name: &str, ticket: &Ticket, w: &dyn Watching) -> Result<Proof, Trouble> {
+        let key = self.key(name)?;
+        if cargo.is_folder() {
+            return self.stage_many(cargo, ticket, w);
+        }
+        let file = cargo.files.first().ok_or_else(|| Trouble::Changed("nothing to carry".into()))?;
+        let id = Self::upload(ticket).ok_or_else(|| self.http.remote().away("nothing was begun there"))?;
+        let sent = self.send_parts(cargo, &key, id, file, w);
+        if let Err(Trouble::Changed(_)) = sent {
+            let _ = self.discard(name, ticket);
+        }
+        sent
+    }
+
+    fn publish(&self, ticket: &Ticket, name: &str) -> Result<Published, Trouble> {
+        let Some(id) = Self::upload(ticket) else { return self.publish_many(ticket, name) };
+        let key = self.key(name)?;
+        if self.has(name)? {
+            return Ok(Published::Taken);
+        }
+        let parts = self.parts(&key, id)?.filter(|p| !p.is_empty());
+        let parts = parts.ok_or_else(|| self.http.remote().away("what was begun there is gone"))?;
+        let etags: Vec<String> = parts.iter().map(|p| unquoted(&p.etag).to_owned()).collect();
+        let mut complete = self.bucket.complete_multipart_upload(
+            Some(&self.credentials),
+            &key,
+            id,
+            etags.iter().map(String::as_str),
+        );
+        // Where it is known, it refuses a name that was taken in this moment.
+        complete.headers_mut().insert("if-none-match", "*");
+        let url = complete.sign(SIGNED_FOR);
+        let headers = [("if-none-match", "*"), ("content-type", "application/xml")];
+        let body = complete.body();
+        let answer = self.http.send("POST", url.as_str(), &headers, Sends::Bytes(body.as_bytes()))?;
+        if answer.status() == StatusCode::PRECONDITION_FAILED {
+            return Ok(Published::Taken);
+        }
+        self.good("cannot end the upload", answer)?;
+        Ok(Published::Done)
+    }
+
+    fn whose(&self, name: &str, ticket: &Ticket, cargo: &Cargo) -> Result<Whose, Trouble> {
+        let key = self.key(name)?;
+        let is_ours = |key: &str, bytes: u64| -> Result<Option<bool>, Trouble> {
+            Ok(self.head(key)?.map(|a| {
+                let length = a.headers().get("content-length").and_then(|v| v.to_str().ok()?.parse().ok());
+                Self::ticket_of(&a) == tag_of(ticket) && length == Some(bytes)
+            }))
+        };
+        if !cargo.is_folder() {
+            let bytes = cargo.files.iter().map(|f| f.bytes).sum();
+            return Ok(match is_ours(&key, bytes)? {
+                Some(true) => Whose::Ours,
+                Some(false) => Whose::Other,
+                None if !self.keys(&format!("{key}/"), 1)?.is_empty() => Whose::Other,
+                None => Whose::Nothing,
+            });
+        }
+        if self.head(&key)?.is_some() {
+            return Ok(Whose::Other);
+        }
+        let mut missing = 0;
+        for f in &cargo.files {
+            match is_ours(&format!("{key}/{}", f.inside), f.bytes)? {
+                Some(true) => (),
+                Some(false) => return Ok(Whose::Other),
+                None => missing += 1,
+            }
+        }
+        // Of ours some may be there already: the rest comes.
+        Ok(if missing == 0 { Whose::Ours } else { Whose::Nothing })
+    }
+
+    fn discard(&self, name: &str, ticket: &Ticket) -> Result<(), Trouble> {
+        if tag_of(ticket).is_empty() {
+            return Ok(());
+        }
+        if let Some(id) = Self::upload(ticket) {
+            let key = self.key(name)?;
+            let abort = self.bucket.abort_multipart_upload(Some(&self.credentials), &key, id);
+            let answer = self.send("DELETE", abort, &[], b"")?;
+            return match answer.status() {
+                StatusCode::NOT_FOUND => Ok(()),
+                _ => self.good("cannot end the upload", answer).map(|_| ()),
+            };
+        }
+        // What was published of it, and what is staged: by the names that it alone has.
+        for key in self.keys(&format!("{}/", self.key(tag_of(ticket))?), usize::MAX)? {
+            self.delete(&key)?;
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(0, PART)]
+    #[case(5_000_000_000_000, 5_000_000_000_000u64.div_ceil(MOST_PARTS))]
+    fn parts_are_never_too_many(#[case] bytes: u64, #[case] want: u64) {
+        assert_eq!(part_size(bytes), want);
+        assert!(bytes.div_ceil(part_size(bytes)) <= 10_000);
+    }
+
+    #[test]
+    fn words_of_a_refusal_are_found() {
+        let text = "<Error><Code>AccessDenied</Code><Message>No.</Message></Error>";
+        assert_eq!((element(text, "Code"), element(text, "Message")), (Some("AccessDenied"), Some("No.")));
+        assert_eq!(element("<Code>", "Code"), None);
+    }
+}
