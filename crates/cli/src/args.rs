@@ -33,6 +33,10 @@ pub enum Command {
     Pause(House),
     /// Go on after "pause"
     Resume(House),
+    /// Take nothing more in, and end the porter when all that can be done is done
+    Drain(House),
+    /// What was done: jobs that ended, their times and amounts, and the sums
+    History(History),
     /// Tell what media files are, from their content
     Inspect(Inspect),
     /// Show what presets would do to a file: what is decoded, filtered, shared and left out
@@ -159,9 +163,68 @@ pub struct Status {
 }
 
 #[derive(Debug, ClapArgs)]
+pub struct History {
+    #[command(flatten)]
+    pub house: NamedHouse,
+    /// Only jobs that ended on this day or later: 2026-11-23
+    #[arg(long, value_name = "DAY")]
+    pub since: Option<String>,
+    /// Only jobs that ended on this day or earlier
+    #[arg(long, value_name = "DAY")]
+    pub until: Option<String>,
+    /// Only jobs of this watch
+    #[arg(long, value_name = "NAME")]
+    pub watch: Option<String>,
+    /// Only jobs that ended like this: done, turned away, withdrawn, cancelled
+    #[arg(long, value_name = "STATE")]
+    pub state: Option<String>,
+    /// Most jobs to list one by one; the sums are of all
+    #[arg(long, value_name = "COUNT", default_value_t = 20)]
+    pub most: u32,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
+    /// Print a line of comma-separated values for each job
+    #[arg(long, conflicts_with = "json")]
+    pub csv: bool,
+    /// Print the schema of the JSON
+    #[arg(long)]
+    pub schema: bool,
+}
+
+#[derive(Debug, ClapArgs)]
 pub struct Jobs {
     #[command(subcommand)]
     pub what: JobsWhat,
+}
+
+/// Jobs that are meant.
+#[derive(Debug, ClapArgs)]
+pub struct Meant {
+    /// Numbers of jobs, as "status" and "jobs list" show them
+    #[arg(value_name = "NUMBER")]
+    pub jobs: Vec<i64>,
+    #[command(flatten)]
+    pub which: Which,
+    #[command(flatten)]
+    pub house: NamedHouse,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Which {
+    /// Only jobs in this state: waiting, making, carrying, clearing, turning away, done, turned away, withdrawn, cancelled;
+    /// held (they wait for something), on hold (they wait for a person)
+    #[arg(long, value_name = "STATE")]
+    pub state: Option<String>,
+    /// Only jobs of this watch
+    #[arg(long, value_name = "NAME")]
+    pub watch: Option<String>,
+    /// Only jobs whose original, or what was delivered of it, has a name like this: "*.mov", "heron*"
+    #[arg(long, value_name = "PATTERN")]
+    pub name: Option<String>,
+    /// Only jobs that arrived on this day or later: 2026-11-23
+    #[arg(long, value_name = "DAY")]
+    pub since: Option<String>,
 }
 
 #[derive(Debug, Subcommand)]
@@ -169,16 +232,12 @@ pub enum JobsWhat {
     /// List jobs, newest first
     List {
         #[command(flatten)]
-        house: NamedHouse,
-        /// Only jobs in this state: waiting, making, carrying, clearing, turning away, done, turned away, withdrawn, cancelled
-        #[arg(long, value_name = "STATE")]
-        state: Option<String>,
-        /// Only jobs of this watch
-        #[arg(long, value_name = "NAME")]
-        watch: Option<String>,
+        which: Which,
         /// Most jobs to list
         #[arg(long, value_name = "COUNT", default_value_t = 50)]
         most: u32,
+        #[command(flatten)]
+        house: NamedHouse,
         /// Print JSON
         #[arg(long)]
         json: bool,
@@ -194,18 +253,21 @@ pub enum JobsWhat {
         json: bool,
     },
     /// End jobs; what was delivered stays, what was begun is cleared away, the original stays where it is
-    Cancel {
-        #[arg(required = true, value_name = "NUMBER")]
-        jobs: Vec<i64>,
-        #[command(flatten)]
-        house: NamedHouse,
-    },
+    Cancel(Meant),
     /// Do ended jobs once more: what was turned away is put back, what was left is made anew under names that are free
-    Again {
-        #[arg(required = true, value_name = "NUMBER")]
-        jobs: Vec<i64>,
+    Again(Meant),
+    /// Let jobs wait: what is under way goes on to its end, and nothing more of them is begun
+    Hold(Meant),
+    /// Let jobs go on that are on hold
+    Release(Meant),
+    /// Put jobs in front of all others
+    First(Meant),
+    /// Put jobs in front of others, or behind them: 9 is the highest, -9 the lowest, 0 the usual
+    Priority {
+        #[arg(value_name = "PRIORITY", allow_hyphen_values = true, value_parser = clap::value_parser!(i64).range(-9..=9))]
+        priority: i64,
         #[command(flatten)]
-        house: NamedHouse,
+        meant: Meant,
     },
 }
 

@@ -179,3 +179,124 @@ fn jobs_are_listed_by_state_and_watch() {
     let table = text(&order(&house, &["jobs", "list"]));
     assert!(table.contains("a_proxy.mp4") && table.contains("turned away"), "{table}");
 }
+
+fn ended_order(house: &House) -> Vec<i64> {
+    let mut all: Vec<i64> =
+        house.status()["ended"].as_array().unwrap().iter().map(|j| j["job"].as_i64().unwrap()).collect();
+    all.reverse();
+    all
+}
+
+#[test]
+fn a_job_on_hold_waits_for_a_person_and_not_for_a_restart() {
+    let house = House::new();
+    let running = house.start();
+    house.drop_in("long.mp4", &long_clip());
+    house.wait_until("being made", |s| s["open"][0]["progress"]["done"].as_u64().is_some_and(|n| n > 0));
+    house.drop_in("heron.mp4", clip());
+    house.wait_until("both are jobs", |s| s["open_count"] == 2);
+    let out = order(&house, &["jobs", "hold", "--name", "HERON*"]);
+    assert!(out.status.success() && text(&out).contains("job 2: is on hold"), "{}", text(&out));
+    house.wait_until("the other is done", |s| state_of(s, 1) == "done");
+    let status = house.status();
+    assert_eq!((&status["open"][0]["job"], &status["open"][0]["on_hold"]), (&2.into(), &true.into()));
+    assert!(status["open"][0]["held"].as_str().unwrap().contains("jobs release 2"));
+    running.interrupt();
+    // Not even a run that ends by itself touches it.
+    house.run_once();
+    assert_eq!(house.list("out"), ["long_proxy.mp4"]);
+    let list = order(&house, &["jobs", "list", "--state", "on hold"]);
+    assert!(text(&list).contains("heron.mp4") && !text(&list).contains("long.mp4"), "{}", text(&list));
+    assert!(!order(&house, &["jobs", "hold", "1"]).status.success(), "it ended");
+    assert!(!order(&house, &["jobs", "hold"]).status.success(), "which?");
+    assert!(!order(&house, &["jobs", "hold", "2", "--state", "waiting"]).status.success(), "not both");
+    assert!(!order(&house, &["jobs", "hold", "--name", "otter*"]).status.success(), "none");
+    let out = order(&house, &["jobs", "release", "--state", "on hold"]);
+    assert!(out.status.success(), "{}", text(&out));
+    assert!(house.run_once().status.success());
+    assert_eq!(house.list("out"), ["heron_proxy.mp4", "long_proxy.mp4"]);
+}
+
+#[test]
+fn jobs_go_first_by_number_by_watch_and_by_rule() {
+    let house = House::new();
+    house.reconfigure("look_every = \"200 ms\"", "look_every = \"200 ms\"\npriority = -1");
+    house.reconfigure("name = \"recordings\"", "name = \"recordings\"\npriority = 5");
+    let running = house.start();
+    house.wait_until("running", |s| s["running"] == true);
+    assert!(order(&house, &["pause"]).status.success());
+    for name in ["a.mp4", "b.mp4", "c.mp4"] {
+        house.drop_in(name, clip());
+        house.wait_until("it is a job", |s| s["open"].to_string().contains(name));
+    }
+    assert_eq!(house.status()["open"][0]["priority"], -1);
+    let out = order(&house, &["jobs", "first", "3"]);
+    assert!(text(&out).contains("job 3: goes before all others"), "{}", text(&out));
+    assert!(order(&house, &["jobs", "priority", "-3", "1"]).status.success());
+    assert!(!order(&house, &["jobs", "priority", "10", "1"]).status.success(), "9 is the highest");
+    order(&house, &["resume"]);
+    house.wait_until("all are done", |s| s["ended"].as_array().unwrap().len() == 3);
+    assert_eq!(ended_order(&house), [3, 2, 1]);
+    running.interrupt();
+}
+
+#[test]
+fn a_porter_that_drains_takes_nothing_more_in_and_ends() {
+    let house = House::new();
+    let mut child = house.spawn(&["run"]);
+    house.drop_in("long.mp4", &long_clip());
+    house.wait_until("being made", |s| s["open"][0]["progress"]["done"].as_u64().is_some_and(|n| n > 0));
+    let out = order(&house, &["drain"]);
+    assert!(out.status.success(), "{}", text(&out));
+    house.drop_in("late.mp4", clip());
+    let start = Instant::now();
+    while child.try_wait().unwrap().is_none() {
+        assert!(start.elapsed() < Duration::from_secs(60), "it did not end");
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    assert!(child.wait().unwrap().success());
+    assert_eq!(
+        (house.list("out"), house.list("in").len()),
+        (vec!["long_proxy.mp4".to_owned()], 1),
+        "what came late is left"
+    );
+    assert!(house.run_once().status.success());
+    assert_eq!(house.list("out").len(), 2);
+}
+
+#[test]
+fn the_history_has_every_job_and_the_sums() {
+    let house = House::new();
+    house.reconfigure("[house]", "[house]\nhand_work = \"30 min\"");
+    house.drop_in("heron.mp4", clip());
+    house.drop_in("=1+1, \"note\".txt", b"a poem about the tide, long enough to be no empty file");
+    house.run_once();
+    let out = order(&house, &["history", "--json"]);
+    let h: serde_json::Value = serde_json::from_slice(&out.stdout).unwrap();
+    let t = &h["totals"];
+    assert_eq!(
+        (&t["jobs"], &t["done"], &t["turned_away"], &t["delivered"]),
+        (&2.into(), &1.into(), &1.into(), &1.into())
+    );
+    assert_eq!(t["hand_hours"], 0.5);
+    let bytes = std::fs::metadata(house.path("out/heron_proxy.mp4")).unwrap().len();
+    assert_eq!(t["delivered_bytes"], bytes);
+    assert!(t["seconds_median"].as_f64().unwrap() < 60.0 && t["media_hours"].as_f64().unwrap() > 0.0);
+    let schema = Command::new(PROGRAM).args(["history", "--schema"]).output().unwrap();
+    let schema: serde_json::Value = serde_json::from_slice(&schema.stdout).unwrap();
+    assert!(jsonschema::is_valid(&schema, &h));
+    // Read by another program's reader of such files.
+    let csv = order(&house, &["history", "--csv"]);
+    let path = house.path("history.csv");
+    std::fs::write(&path, &csv.stdout).unwrap();
+    let read = "import csv,sys\nfor r in csv.DictReader(open(sys.argv[1], newline='')): print(r['path'], r['state'])";
+    let out = Command::new("python3").args(["-c", read]).arg(&path).output().unwrap();
+    let mut lines: Vec<String> = text(&out).lines().map(str::to_owned).collect();
+    lines.sort();
+    assert_eq!(lines, ["'=1+1, \"note\".txt turned away", "heron.mp4 done"]);
+    let words = text(&order(&house, &["history"]));
+    assert!(words.contains("2 jobs in all") && words.contains("half of them within"), "{words}");
+    assert!(text(&order(&house, &["history", "--until", "2020-01-01"])).contains("no job ended"));
+    assert!(!order(&house, &["history", "--since", "yesterday"]).status.success());
+    assert!(!order(&house, &["history", "--state", "making"]).status.success());
+}

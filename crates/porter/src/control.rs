@@ -57,6 +57,20 @@ pub enum Order {
     Again {
         jobs: Vec<JobId>,
     },
+    /// Nothing more of these is begun.
+    Hold {
+        jobs: Vec<JobId>,
+    },
+    Release {
+        jobs: Vec<JobId>,
+    },
+    /// From -9 to 9, or 10 for before all others.
+    Rank {
+        jobs: Vec<JobId>,
+        priority: i64,
+    },
+    /// Take nothing more in, and end when all is done that can be.
+    Drain,
 }
 
 #[derive(Debug, Serialize, Deserialize)]

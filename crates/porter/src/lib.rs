@@ -10,6 +10,7 @@ pub mod convert;
 pub mod deliver;
 pub mod error;
 pub mod files;
+pub mod history;
 pub mod jobs;
 pub mod maker;
 pub mod naming;

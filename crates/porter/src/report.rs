@@ -1,7 +1,7 @@
 //! What is going on in a house: one value for people and programs.
 
 use crate::clock;
-use crate::config::House;
+use crate::config::{House, Pattern};
 use crate::control::{self, Now};
 use crate::error::{Error, Result};
 use crate::files::Dir;
@@ -93,6 +93,12 @@ pub struct JobStatus {
     /// What is being done, while a porter does it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub progress: Option<Going>,
+    /// Higher goes first; 10: before all others.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub priority: i64,
+    /// A person wants it to wait.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub on_hold: bool,
     /// Why a step of it has to be tried again.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub held: Option<String>,
@@ -103,6 +109,10 @@ pub struct JobStatus {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub original: Option<String>,
     pub outputs: Vec<OutputStatus>,
+}
+
+fn is_zero(n: &i64) -> bool {
+    *n == 0
 }
 
 #[derive(Clone, Debug, Serialize, JsonSchema)]
@@ -272,15 +282,53 @@ fn arriving(house: &House, store: Option<&Store>, now: Option<&Now>, out: &mut S
     Ok(())
 }
 
-/// One job and all that happened to it; `None` if there is no such job.
-/// Jobs of a state (by its name) and of a watch, those that have not ended first, then the latest.
-pub fn jobs(house: &House, state: Option<&str>, watch: Option<&str>, most: u32) -> Result<Vec<JobStatus>> {
-    if let Some(unknown) = state.filter(|s| matches!(State::from_name(s), State::Unknown(_))) {
+/// Which jobs are meant.
+#[derive(Clone, Debug, Default)]
+pub struct Wants<'a> {
+    /// By its name; also "held" (waits for something), "on hold" (waits for a person's word).
+    pub state: Option<&'a str>,
+    pub watch: Option<&'a str>,
+    /// A pattern of the original's name or of one that was delivered.
+    pub name: Option<&'a str>,
+    /// Arrived at this moment or later.
+    pub since: Option<clock::Micros>,
+}
+
+impl Wants<'_> {
+    /// Whether anything is said at all.
+    pub fn is_all(&self) -> bool {
+        self.state.is_none() && self.watch.is_none() && self.name.is_none() && self.since.is_none()
+    }
+}
+
+/// States that a person can ask for which are none of the record.
+const ASKED: [&str; 2] = ["held", "on hold"];
+
+/// Jobs that are wanted, those that have not ended first, then the latest.
+pub fn jobs(house: &House, wants: &Wants<'_>, most: u32) -> Result<Vec<JobStatus>> {
+    let (state, watch) = (wants.state, wants.watch);
+    if let Some(unknown) =
+        state.filter(|s| matches!(State::from_name(s), State::Unknown(_)) && !ASKED.contains(s))
+    {
         return Err(Error::NotConfigured(format!("\"{unknown}\" is no state of a job")));
     }
     if let Some(unknown) = watch.filter(|w| house.watch(w).is_none()) {
         return Err(Error::NotConfigured(format!("there is no watch \"{unknown}\" in this house")));
     }
+    let pattern = wants.name.map(Pattern::parse).transpose().map_err(Error::NotConfigured)?;
+    let is_wanted = |j: &JobStatus| {
+        let by_state = match state {
+            Some("held") => j.held.is_some(),
+            Some("on hold") => j.on_hold,
+            Some(name) => j.state.name() == name,
+            None => true,
+        };
+        let names = || {
+            let given = j.outputs.iter().flat_map(|o| &o.deliveries).map(|d| d.name.as_str());
+            std::iter::once(j.path.as_str()).chain(given)
+        };
+        by_state && pattern.as_ref().is_none_or(|p| names().any(|n| p.fits(std::path::Path::new(n))))
+    };
     let Some(store) = Store::look(&house.store_file())? else { return Ok(Vec::new()) };
     let now = control::ask_now(&house.state);
     const PAGE: u32 = 500;
@@ -295,8 +343,13 @@ pub fn jobs(house: &House, state: Option<&str>, watch: Option<&str>, most: u32) 
                     if out.len() >= most as usize {
                         return Ok(out);
                     }
-                    if state.is_none_or(|s| s == job.state.name()) {
-                        out.push(job_status(v, job, now.as_ref())?);
+                    // What costs nothing to tell is told first.
+                    let by_state = state.is_none_or(|s| ASKED.contains(&s) || s == job.state.name());
+                    if by_state && wants.since.is_none_or(|since| job.arrived >= since) {
+                        let told = job_status(v, job, now.as_ref())?;
+                        if is_wanted(&told) {
+                            out.push(told);
+                        }
                     }
                 }
                 after = page.next;
@@ -309,6 +362,7 @@ pub fn jobs(house: &House, state: Option<&str>, watch: Option<&str>, most: u32) 
     })
 }
 
+/// One job and all that happened to it; `None` if there is no such job.
 pub fn history(house: &House, id: JobId) -> Result<Option<(JobStatus, Vec<EventStatus>)>> {
     let Some(store) = Store::look(&house.store_file())? else { return Ok(None) };
     let now = control::ask_now(&house.state);
@@ -350,7 +404,11 @@ fn job_status(v: &View<'_>, j: Job, now: Option<&Now>) -> crate::store::Sql<JobS
     let tasks = if j.ended.is_none() { v.tasks_of(j.id)? } else { Vec::new() };
     let running: Vec<&control::Running> =
         now.iter().flat_map(|n| &n.running).filter(|r| r.task.job == j.id).collect();
-    let (held, next_try) = held(&tasks, &running, now);
+    let (mut held, mut next_try) = held(&tasks, &running, now);
+    if j.on_hold {
+        (held, next_try) =
+            (Some(format!("on hold: \"deft-porter jobs release {}\" lets it go on", j.id)), None);
+    }
     // Of several steps at once the one that makes is told.
     let shown = running.iter().min_by_key(|r| matches!(r.task.step, Step::Carry { .. }));
     Ok(JobStatus {
@@ -358,6 +416,8 @@ fn job_status(v: &View<'_>, j: Job, now: Option<&Now>) -> crate::store::Sql<JobS
         watch: j.watch,
         path: show::path(&j.path),
         bytes: j.seen.size,
+        priority: j.priority,
+        on_hold: j.on_hold,
         arrived: clock::zoned_text(j.arrived),
         ended: j.ended.map(clock::zoned_text),
         progress: shown.map(|r| going(&r.progress, r.seconds)),
@@ -504,6 +564,14 @@ pub fn told(change: &Change) -> (String, Option<String>) {
         TurningAway { reason, .. } => ("turning away", some(reason.clone())),
         TurnedAway { at, .. } => ("turned away", some(show::path(at))),
         Withdrawn { reason, .. } => ("withdrawn", some(reason.clone())),
+        OnHold { yes: true, .. } => ("on hold", some("asked for by a person".into())),
+        OnHold { yes: false, .. } => ("released", some("asked for by a person".into())),
+        Ranked { priority: 10.., .. } => ("first", some("before all others".into())),
+        Ranked { priority, .. } => ("priority", some(priority.to_string())),
+        Noticed { notice, events, .. } => ("notice sent", some(format!("{notice}: {events} events"))),
+        NotNoticed { notice, why } => {
+            ("notice not sent", some(format!("{notice}: {why}; it is tried again")))
+        }
         Cancelling { .. } => ("cancelling", some("asked for by a person".into())),
         Cancelled { .. } => ("cancelled", some("the original stays where it is".into())),
         Again { .. } => ("once more", some("asked for by a person".into())),

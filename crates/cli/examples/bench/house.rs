@@ -35,7 +35,10 @@ pub fn idle(b: &Bench) -> Result<(), Anyhow> {
         store.commit((start..start + 1000).flat_map(|job| {
             let seen = Seen { size: 5, modified: job, changed: 1, inode: job as u64 };
             let (watch, path) = ("in".to_owned(), format!("day/clip-{job}.mp4").into());
-            [Change::Arrived { job, watch, path, seen }, Change::Done { job, note: None, content: None }]
+            [
+                Change::Arrived { job, watch, path, seen, priority: 0 },
+                Change::Done { job, note: None, content: None },
+            ]
         }))?;
     }
     drop(store);

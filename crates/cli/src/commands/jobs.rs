@@ -1,14 +1,15 @@
 //! `jobs`, `pause`, `resume`: orders to the porter that runs, or, where none does, into the record for the next one.
 
 use super::status::one_job;
-use crate::args::{Jobs, JobsWhat};
+use crate::args::{Jobs, JobsWhat, Meant, Which};
 use crate::ui::{self, errors};
 use anyhow::{Result, bail};
 use porter::config::House;
 use porter::control::{Answer, Ask, Order, ask};
+use porter::jobs::schedule::FIRST;
 use porter::jobs::state::is_running;
 use porter::jobs::{Porter, Stopper};
-use porter::report;
+use porter::report::{self, Wants};
 use std::path::Path;
 use std::process::ExitCode;
 use std::time::{Duration, Instant};
@@ -17,16 +18,42 @@ const STARTING: Duration = Duration::from_secs(5);
 
 pub fn jobs(a: &Jobs) -> Result<ExitCode> {
     match &a.what {
-        JobsWhat::List { house, state, watch, most, json } => {
-            list(&house.find(), state.as_deref(), watch.as_deref(), *most, *json)
-        }
+        JobsWhat::List { which, house, most, json } => list(&house.find(), which, *most, *json),
         JobsWhat::Show { job, house, json } => {
             let (house, _) = House::load_to_look(&house.find())?;
             one_job(&house, *job, *json)
         }
-        JobsWhat::Cancel { jobs, house } => order(&house.find(), Order::Cancel { jobs: jobs.clone() }),
-        JobsWhat::Again { jobs, house } => order(&house.find(), Order::Again { jobs: jobs.clone() }),
+        JobsWhat::Cancel(m) => of(m, |jobs| Order::Cancel { jobs }),
+        JobsWhat::Again(m) => of(m, |jobs| Order::Again { jobs }),
+        JobsWhat::Hold(m) => of(m, |jobs| Order::Hold { jobs }),
+        JobsWhat::Release(m) => of(m, |jobs| Order::Release { jobs }),
+        JobsWhat::First(m) => of(m, |jobs| Order::Rank { jobs, priority: FIRST }),
+        JobsWhat::Priority { priority, meant } => of(meant, |jobs| Order::Rank { jobs, priority: *priority }),
     }
+}
+
+/// An order for the jobs that are meant: by number, or all that are like what is said.
+fn of(meant: &Meant, make: impl Fn(Vec<i64>) -> Order) -> Result<ExitCode> {
+    let at = meant.house.find();
+    let wants = wants(&meant.which)?;
+    let jobs = match (meant.jobs.is_empty(), wants.is_all()) {
+        (false, true) => meant.jobs.clone(),
+        (false, false) => bail!("numbers of jobs, or --state, --watch, --name and --since: not both"),
+        (true, true) => bail!("which jobs? Give their numbers, or --state, --watch, --name or --since"),
+        (true, false) => {
+            let (house, _) = House::load_to_look(&at)?;
+            report::jobs(&house, &wants, u32::MAX)?.iter().map(|j| j.job).collect()
+        }
+    };
+    if jobs.is_empty() {
+        bail!("there are no jobs like that");
+    }
+    order(&at, make(jobs))
+}
+
+fn wants(w: &Which) -> Result<Wants<'_>> {
+    let since = w.since.as_deref().map(super::day).transpose()?;
+    Ok(Wants { state: w.state.as_deref(), watch: w.watch.as_deref(), name: w.name.as_deref(), since })
 }
 
 /// Has an order done. Exit status 1: something of it was not.
@@ -69,18 +96,19 @@ fn without_porter(house: House, order: &Order) -> Result<(Vec<String>, bool)> {
     Ok((said, done.refused))
 }
 
-fn list(at: &Path, state: Option<&str>, watch: Option<&str>, most: u32, json: bool) -> Result<ExitCode> {
+fn list(at: &Path, which: &Which, most: u32, json: bool) -> Result<ExitCode> {
+    let wants = wants(which)?;
     let (house, wrong) = House::load_to_look(at)?;
     if let Some(e) = wrong {
         errors::show(&e.into());
     }
-    let all = report::jobs(&house, state, watch, most)?;
+    let all = report::jobs(&house, &wants, most)?;
     if json {
         ui::print_json(&all)?;
         return Ok(ExitCode::SUCCESS);
     }
     if all.is_empty() {
-        crate::say!("no jobs{}", if state.is_some() || watch.is_some() { " like that" } else { " yet" });
+        crate::say!("no jobs{}", if wants.is_all() { " yet" } else { " like that" });
         return Ok(ExitCode::SUCCESS);
     }
     crate::say_part!("{}", ui::status::list(&all));

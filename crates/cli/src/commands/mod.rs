@@ -5,6 +5,7 @@ mod check;
 mod convert;
 mod demo;
 mod find;
+mod history;
 mod init;
 mod inspect;
 mod jobs;
@@ -20,7 +21,8 @@ mod transcribe;
 pub mod version;
 
 use crate::args::{Args, Command};
-use anyhow::Result;
+use anyhow::{Context, Result};
+use porter::clock;
 use porter::control::Order;
 use std::process::ExitCode;
 
@@ -33,6 +35,8 @@ pub fn run(args: Args) -> Result<ExitCode> {
         Command::Jobs(a) => jobs::jobs(&a),
         Command::Pause(h) => jobs::order(&h.find(), Order::Pause),
         Command::Resume(h) => jobs::order(&h.find(), Order::Resume),
+        Command::Drain(h) => jobs::order(&h.find(), Order::Drain),
+        Command::History(a) => history::history(&a),
         Command::Inspect(a) => inspect::inspect(&a),
         Command::Plan(a) => plan::plan(&a),
         Command::Convert(a) => convert::convert(&a),
@@ -47,4 +51,14 @@ pub fn run(args: Args) -> Result<ExitCode> {
         Command::Completions(a) => manual::completions(&a),
         Command::Manual(a) => manual::pages(&a),
     }
+}
+
+/// The first moment of a day, as it is written.
+fn day(text: &str) -> Result<clock::Micros> {
+    clock::day(text, false).with_context(|| format!("\"{text}\" is no day; write it as 2026-11-23"))
+}
+
+/// The first moment behind it.
+fn last_of_day(text: &str) -> Result<clock::Micros> {
+    clock::day(text, true).with_context(|| format!("\"{text}\" is no day; write it as 2026-11-23"))
 }

@@ -45,6 +45,8 @@ pub struct House {
     pub jobs_at_once: usize,
     /// How long a job that was held up waits before its next try.
     pub retry_after: Duration,
+    /// What one delivery would take by hand: for the sums in the history.
+    pub hand_work: Option<Duration>,
     pub maker: MakerLimits,
     pub watches: Vec<Watch>,
     pub places: Vec<Place>,
@@ -75,6 +77,8 @@ pub struct Watch {
     pub look_every: Duration,
     /// How long a file that seems cut off is given before it is turned away.
     pub second_look: Duration,
+    /// Of what arrives in it: higher goes first.
+    pub priority: i64,
     pub original: Original,
     pub done: Option<PathBuf>,
     pub turned_away: PathBuf,
@@ -170,6 +174,8 @@ pub struct Rule {
     pub last: bool,
     /// It counts only where no rule before it holds.
     pub otherwise: bool,
+    /// Of the jobs that it holds for.
+    pub priority: Option<i64>,
     pub make: Vec<Make>,
 }
 

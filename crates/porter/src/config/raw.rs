@@ -26,6 +26,7 @@ pub struct HouseTable {
     pub state: Option<String>,
     pub jobs_at_once: Option<i64>,
     pub retry_after: Option<String>,
+    pub hand_work: Option<String>,
     pub maker: Option<Maker>,
 }
 
@@ -50,6 +51,7 @@ pub struct Watch {
     pub steady: Option<String>,
     pub look_every: Option<String>,
     pub second_look: Option<String>,
+    pub priority: Option<i64>,
     pub original: Option<String>,
     pub done: Option<String>,
     pub turned_away: String,
@@ -275,6 +277,7 @@ pub struct Rule {
     pub when: Option<String>,
     pub last: Option<bool>,
     pub otherwise: Option<bool>,
+    pub priority: Option<i64>,
     pub make: Vec<Make>,
 }
 

@@ -1,6 +1,7 @@
 //! What a person asks of jobs: each order is looked at, recorded, and told what came of it.
 
 use super::Porter;
+use super::schedule::{FIRST, MAX_PRIORITY};
 use crate::config::Watch;
 use crate::control::Order;
 use crate::error::{Error, Result};
@@ -20,7 +21,13 @@ pub struct Done {
     /// Jobs that are being cancelled now,
     pub cancelled: Vec<JobId>,
     /// and those that begin once more.
-    pub again: Vec<JobId>,
+    pub again: Vec<(JobId, String, i64)>,
+    /// Jobs that wait from now on,
+    pub held: Vec<JobId>,
+    /// and those that go on.
+    pub released: Vec<JobId>,
+    /// Jobs with another priority.
+    pub ranked: Vec<(JobId, i64)>,
 }
 
 impl Porter {
@@ -32,6 +39,15 @@ impl Porter {
             Order::Resume => self.pause(false, &mut done)?,
             Order::Cancel { jobs } => self.each(jobs, &mut done, Self::cancel)?,
             Order::Again { jobs } => self.each(jobs, &mut done, Self::again)?,
+            Order::Hold { jobs } => self.each(jobs, &mut done, |p, j, d| p.hold(j, true, d))?,
+            Order::Release { jobs } => self.each(jobs, &mut done, |p, j, d| p.hold(j, false, d))?,
+            Order::Rank { jobs, priority } => {
+                let priority = (*priority).clamp(-MAX_PRIORITY, FIRST);
+                self.each(jobs, &mut done, |p, j, d| p.rank(j, priority, d))?;
+            }
+            Order::Drain => done
+                .said
+                .push("Nothing more is taken in; the porter ends when all that can be done is done.".into()),
         }
         Ok(done)
     }
@@ -54,7 +70,7 @@ impl Porter {
         &self,
         jobs: &[JobId],
         done: &mut Done,
-        what: fn(&Self, &Job, &mut Done) -> Result<std::result::Result<String, String>>,
+        what: impl Fn(&Self, &Job, &mut Done) -> Result<std::result::Result<String, String>>,
     ) -> Result<()> {
         for &id in jobs {
             let said = match self.store.read(|v| v.job(id))? {
@@ -89,6 +105,35 @@ impl Porter {
         }
         done.cancelled.push(job.id);
         Ok(Ok("is being cancelled; the original stays where it is".into()))
+    }
+
+    fn hold(&self, job: &Job, yes: bool, done: &mut Done) -> Result<std::result::Result<String, String>> {
+        if job.ended.is_some() {
+            return Ok(Err(format!("it ended already: {}", job.state.name())));
+        }
+        if job.on_hold == yes {
+            return Ok(Ok(if yes { "is on hold already" } else { "is not on hold" }.into()));
+        }
+        self.store.commit([Change::OnHold { job: job.id, yes }])?;
+        Ok(Ok(if yes {
+            done.held.push(job.id);
+            "is on hold: what is under way goes on to its end, and nothing more of it is begun".into()
+        } else {
+            done.released.push(job.id);
+            "goes on".into()
+        }))
+    }
+
+    fn rank(&self, job: &Job, priority: i64, done: &mut Done) -> Result<std::result::Result<String, String>> {
+        if job.ended.is_some() {
+            return Ok(Err(format!("it ended already: {}", job.state.name())));
+        }
+        self.store.commit([Change::Ranked { job: job.id, priority }])?;
+        done.ranked.push((job.id, priority));
+        Ok(Ok(match priority {
+            FIRST => "goes before all others".into(),
+            n => format!("has priority {n}"),
+        }))
     }
 
     fn again(&self, job: &Job, done: &mut Done) -> Result<std::result::Result<String, String>> {
@@ -135,7 +180,7 @@ impl Porter {
         }
         self.cancelled().remove(&job.id);
         self.store.commit([Change::Again { job: job.id }])?;
-        done.again.push(job.id);
+        done.again.push((job.id, job.watch.clone(), job.priority));
         Ok(Ok("is done once more; outputs get names that are free".into()))
     }
 

@@ -125,6 +125,8 @@ impl Porter {
             told,
             tell,
             ended: Ended::default(),
+            on_hold: HashSet::new(),
+            draining: false,
             paused: !once && self.store.read(|v| v.is_paused())?,
         };
         self.board.set_paused(d.paused);
@@ -222,6 +224,10 @@ struct Dispatch<F> {
     ended: Ended,
     /// Nothing more is begun until a person says so.
     paused: bool,
+    /// Jobs of which nothing is begun until a person says so.
+    on_hold: HashSet<JobId>,
+    /// Nothing more is taken in: when all is done that can be, it is over.
+    draining: bool,
 }
 
 impl<F: FnMut(&Event)> Dispatch<F> {
@@ -235,7 +241,16 @@ impl<F: FnMut(&Event)> Dispatch<F> {
         // A job that is being cancelled has nothing else to do.
         let cancelled = tasks.iter().filter(|t| t.key.step == Step::Cancel).map(|t| t.key.job);
         self.porter.cancelled().extend(cancelled);
+        for (job, watch, priority, on_hold) in self.porter.store.read(|v| v.open_ranks())? {
+            self.schedule.enter(job, &watch, priority);
+            if on_hold {
+                self.on_hold.insert(job);
+            }
+        }
         for task in tasks {
+            if task.key.step != Step::Cancel && self.on_hold.contains(&task.key.job) {
+                continue;
+            }
             if task.key.step != Step::Cancel && self.porter.cancelled().contains(&task.key.job) {
                 continue;
             }
@@ -299,7 +314,7 @@ impl<F: FnMut(&Event)> Dispatch<F> {
             }
         }
         self.tell_events()?;
-        if self.once && self.is_over() {
+        if (self.once || self.draining) && self.is_over() {
             let open = self.porter.store.read(|v| v.open_count())?;
             self.ended.held = open as usize;
             self.ended.waiting = self.porter.board.waiting();
@@ -343,7 +358,7 @@ impl<F: FnMut(&Event)> Dispatch<F> {
     }
 
     fn is_over(&self) -> bool {
-        self.quiet.len() == self.watches.len()
+        (self.draining || self.quiet.len() == self.watches.len())
             && self.arrivals.is_empty()
             && self.schedule.only_held(self.now())
     }
@@ -357,7 +372,7 @@ impl<F: FnMut(&Event)> Dispatch<F> {
         }
         while !self.arrivals.is_empty() {
             let some: Vec<Arrival> = self.arrivals.iter().take(MOST_AT_ONCE).cloned().collect();
-            let names = &self.names;
+            let (names, house) = (&self.names, self.porter.house());
             let ((jobs, postponed), _) = self.porter.store.change(|tx| {
                 let (mut jobs, mut postponed) = (Vec::new(), Vec::new());
                 for a in &some {
@@ -373,14 +388,18 @@ impl<F: FnMut(&Event)> Dispatch<F> {
                         continue;
                     }
                     let (job, watch, path) = (tx.next_job()?, watch.clone(), a.path.clone());
-                    tx.put(Change::Arrived { job, watch, path, seen: a.seen })?;
-                    jobs.push(job);
+                    let priority = house.watch(&watch).map_or(0, |w| w.priority);
+                    tx.put(Change::Arrived { job, watch: watch.clone(), path, seen: a.seen, priority })?;
+                    jobs.push((job, watch, priority));
                 }
                 Ok((jobs, postponed))
             })?;
             self.arrivals.drain(..some.len());
             self.postponed.extend(postponed);
-            jobs.iter().for_each(|&job| self.schedule.add(&TaskKey { job, step: Step::Look }));
+            for (job, watch, priority) in jobs {
+                self.schedule.enter(job, &watch, priority);
+                self.schedule.add(&TaskKey { job, step: Step::Look });
+            }
         }
         Ok(())
     }
@@ -422,8 +441,27 @@ impl<F: FnMut(&Event)> Dispatch<F> {
             self.schedule.renew(job, &[]);
             self.cancel_when_free(job);
         }
-        for job in done.again {
+        for (job, watch, priority) in done.again {
+            self.schedule.enter(job, &watch, priority);
             self.schedule.add(&TaskKey { job, step: Step::Look });
+        }
+        for job in done.held {
+            self.on_hold.insert(job);
+            self.schedule.renew(job, &[]);
+        }
+        for job in done.released {
+            self.on_hold.remove(&job);
+            match self.porter.store.read(|v| v.tasks_of(job)) {
+                Ok(tasks) => tasks.iter().for_each(|t| self.schedule.add(&t.key)),
+                Err(e) => return Answer::Refused { why: e.to_string() },
+            }
+        }
+        for (job, priority) in done.ranked {
+            self.schedule.rank(job, priority);
+        }
+        if let Order::Drain = order {
+            self.draining = true;
+            self.watches.iter().for_each(WatchThread::stop);
         }
         Answer::Done { said: done.said, refused: done.refused }
     }
@@ -439,6 +477,8 @@ impl<F: FnMut(&Event)> Dispatch<F> {
         let board = &self.porter.board;
         let name = |i: usize| self.names[i].clone();
         match news {
+            // It is still there when the next porter looks.
+            News::Arrived(_) if self.draining => (),
             News::Arrived(a) => {
                 self.quiet.remove(&a.watch);
                 self.arrivals.push_back(a);
@@ -478,27 +518,45 @@ impl<F: FnMut(&Event)> Dispatch<F> {
                     self.schedule.hold(key, Tick::ZERO, true);
                 })?;
                 let keys: Vec<TaskKey> = tasks.into_iter().map(|t| t.key).collect();
-                self.schedule.renew(key.job, &keys);
+                if self.on_hold.contains(&key.job) && !keys.is_empty() {
+                    self.schedule.renew(key.job, &[]);
+                } else {
+                    self.schedule.renew(key.job, &keys);
+                }
+                if key.step == Step::Look
+                    && let Some(job) = self.porter.store.read(|v| v.job(key.job))?
+                {
+                    // A rule may have put it in front of others.
+                    self.schedule.rank(job.id, job.priority);
+                }
                 if matches!(key.step, Step::Clear | Step::TurnAway) {
                     self.arrivals.extend(self.postponed.drain(..));
                 }
                 if keys.is_empty() {
+                    self.schedule.leave(key.job);
+                    self.on_hold.remove(&key.job);
                     self.porter.cancelled().remove(&key.job);
                     let _ = std::fs::remove_dir_all(self.porter.work_folder(key.job));
                 }
             }
             How::Held { wait, passing, place_is_away } => {
                 let until = self.now() + wait;
+                if self.on_hold.contains(&key.job) {
+                    return Ok(());
+                }
                 self.schedule.hold(key, until, passing);
                 if let (Some(place), Some(why)) = (place, place_is_away) {
                     self.schedule.rest(place, self.now(), until);
                     self.porter.board.set_rest(place, Some((why, wait)));
                 }
             }
+            How::Stopped if self.on_hold.contains(&key.job) => (),
             How::Stopped => self.schedule.add(key),
             How::Unrecorded(e) => {
                 tracing::warn!("job {}: {e}", key.job);
-                self.schedule.add(key);
+                if !self.on_hold.contains(&key.job) {
+                    self.schedule.add(key);
+                }
                 self.rest();
                 if self.once {
                     return Err(e);

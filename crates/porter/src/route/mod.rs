@@ -30,6 +30,8 @@ pub struct Item<'a> {
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Decision {
     pub outputs: Vec<Wanted>,
+    /// The highest that a rule asks for.
+    pub priority: Option<i64>,
     /// What became of each rule of this watch, in order.
     pub rules: Vec<Ruled>,
 }
@@ -76,6 +78,7 @@ pub fn decide(house: &House, item: &Item<'_>, facts: &Facts) -> Decision {
         let is_so = holds == Ok(true);
         if is_so {
             held = held.or(Some(&rule.name));
+            decision.priority = decision.priority.max(rule.priority);
             last = last.or(rule.last.then_some(rule.name.as_str()));
         }
         let compared = rule.when.fields().iter().map(|f| (f.name, (f.get)(&subject).words())).collect();

@@ -31,10 +31,10 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
         Change::Named { house } => {
             run("INSERT OR REPLACE INTO fact (name, value) VALUES ('house', ?)", &[house])
         }
-        Change::Arrived { job, watch, path, seen } => {
+        Change::Arrived { job, watch, path, seen, priority } => {
             run(
-                "INSERT INTO job (id, watch, path, size, modified, changed, inode, arrived, state)
-                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, 'waiting')",
+                "INSERT INTO job (id, watch, path, size, modified, changed, inode, arrived, priority, state)
+                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, 'waiting')",
                 params![
                     job,
                     watch,
@@ -43,7 +43,8 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
                     seen.modified,
                     seen.changed,
                     seen.inode as i64,
-                    at
+                    at,
+                    priority
                 ],
             )?;
             run("INSERT OR REPLACE INTO fact (name, value) VALUES ('last_job', ?)", &[job])?;
@@ -165,6 +166,16 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
             )?;
             task(db, *job, &Step::Look)
         }
+        Change::OnHold { job, yes } => {
+            run("UPDATE job SET on_hold = ? WHERE id = ? AND ended IS NULL", params![i64::from(*yes), job])
+        }
+        Change::Ranked { job, priority } => {
+            run("UPDATE job SET priority = ? WHERE id = ? AND ended IS NULL", params![priority, job])
+        }
+        Change::Noticed { notice, through, .. } => run(
+            "INSERT OR REPLACE INTO fact (name, value) VALUES ('noticed ' || ?, ?)",
+            params![notice, through],
+        ),
         Change::Paused { yes } => {
             run("INSERT OR REPLACE INTO fact (name, value) VALUES ('paused', ?)", params![i64::from(*yes)])
         }
@@ -177,6 +188,7 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
             params![json(role)?.trim_matches('"'), name, bytes(path), json(identity)?],
         ),
         Change::Started { .. }
+        | Change::NotNoticed { .. }
         | Change::Stopped
         | Change::Configured { .. }
         | Change::WatchLost { .. }
@@ -260,7 +272,7 @@ fn make_what_is_open(db: &Connection, job: JobId) -> Sql<()> {
 fn end(db: &Connection, at: Micros, job: JobId, state: &State) -> Sql<()> {
     db.prepare_cached("DELETE FROM task WHERE job = ?")?.execute([job])?;
     let again = db
-        .prepare_cached("UPDATE job SET state = ?, ended = ? WHERE id = ? AND ended IS NULL")?
+        .prepare_cached("UPDATE job SET state = ?, ended = ?, on_hold = 0 WHERE id = ? AND ended IS NULL")?
         .execute(params![state.name(), at, job])?;
     if again > 0 {
         db.prepare_cached(

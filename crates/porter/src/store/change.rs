@@ -163,6 +163,8 @@ pub enum Change {
         #[serde(with = "crate::bytes")]
         path: PathBuf,
         seen: Seen,
+        #[serde(default, skip_serializing_if = "is_usual")]
+        priority: i64,
     },
     /// Work on a job began.
     Begun {
@@ -267,6 +269,28 @@ pub enum Change {
     Again {
         job: JobId,
     },
+    /// A person asked that a job waits, or goes on.
+    OnHold {
+        job: JobId,
+        yes: bool,
+    },
+    /// A person put a job in front of others, or behind them.
+    Ranked {
+        job: JobId,
+        priority: i64,
+    },
+    /// Somebody was told of all that happened up to this event.
+    Noticed {
+        notice: String,
+        through: i64,
+        /// How much of it was in it.
+        events: u32,
+    },
+    /// A notice could not be sent; it is tried again.
+    NotNoticed {
+        notice: String,
+        why: String,
+    },
     /// A person asked that nothing more is begun, or that it is.
     Paused {
         yes: bool,
@@ -305,6 +329,10 @@ pub enum Change {
     Unknown,
 }
 
+fn is_usual(priority: &i64) -> bool {
+    *priority == 0
+}
+
 impl Change {
     pub fn job(&self) -> Option<JobId> {
         use Change::*;
@@ -327,6 +355,8 @@ impl Change {
             | Cancelling { job }
             | Cancelled { job }
             | Again { job }
+            | OnHold { job, .. }
+            | Ranked { job, .. }
             | Touched { job, .. } => Some(*job),
             Held { task, .. } | Broke { task, .. } => Some(task.job),
             _ => None,

@@ -77,6 +77,10 @@ pub struct Job {
     pub path: PathBuf,
     pub seen: Seen,
     pub arrived: Micros,
+    /// Higher goes first.
+    pub priority: i64,
+    /// A person wants it to wait.
+    pub on_hold: bool,
     pub state: State,
     /// Why it was turned away or withdrawn.
     pub reason: Option<String>,

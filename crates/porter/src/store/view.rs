@@ -4,6 +4,7 @@ use super::change::{Change, Event, NotMade, RECIPE_VERSION, Step, TaskKey};
 use super::rows::*;
 use crate::files::Seen;
 use crate::files::known::{Identity, Role};
+use crate::history::{Past, Span};
 use crate::recipe::Recipe;
 use rusqlite::{Connection, OptionalExtension, Row, params};
 use serde::de::DeserializeOwned;
@@ -120,6 +121,50 @@ impl View<'_> {
         let rows = all(self.db, sql, params![after, f.watch, f.most], job)?;
         let next = rows.last().filter(|_| rows.len() == f.most as usize).map(|j| j.id);
         Ok(Page { rows, next })
+    }
+
+    /// Every job that has not ended: its watch, its priority, and whether it is on hold.
+    pub fn open_ranks(&self) -> Sql<Vec<(JobId, String, i64, bool)>> {
+        let sql = "SELECT id, watch, priority, on_hold FROM job INDEXED BY job_open WHERE ended IS NULL ORDER BY id";
+        all(self.db, sql, [], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)))
+    }
+
+    /// The last event that somebody was told of by this notice.
+    pub fn noticed(&self, notice: &str) -> Sql<Option<i64>> {
+        self.fact(&format!("noticed {notice}"))
+    }
+
+    /// Jobs that ended, the latest first, with sums of what was made of them.
+    pub fn past(&self, span: &Span) -> Sql<Vec<Past>> {
+        const SQL: &str = "SELECT j.id, j.watch, j.path, j.size, j.arrived, j.ended, j.state, j.reason,
+                json_extract(j.facts, '$.duration.seconds'),
+                (SELECT count(*) FROM delivery d WHERE d.job = j.id AND d.delivered IS NOT NULL),
+                (SELECT sum(json_extract(f.value, '$.bytes')) FROM output o, delivery d, json_each(o.files) f
+                    WHERE o.job = j.id AND d.job = j.id AND d.output = o.number AND d.delivered IS NOT NULL),
+                (SELECT max(delivered) FROM delivery d WHERE d.job = j.id)
+            FROM job j INDEXED BY job_ended
+            WHERE j.ended IS NOT NULL AND j.ended >= ?1 AND j.ended < ?2
+                AND (?3 IS NULL OR j.watch = ?3) AND (?4 IS NULL OR j.state = ?4)
+            ORDER BY j.ended DESC, j.id DESC";
+        let (since, until) = (span.since.unwrap_or(i64::MIN), span.until.unwrap_or(i64::MAX));
+        let state = span.state.as_ref().map(State::name);
+        all(self.db, SQL, params![since, until, span.watch, state], |r| {
+            let count = |n: usize| r.get::<_, Option<i64>>(n).map(|n| n.unwrap_or(0) as u64);
+            Ok(Past {
+                job: r.get(0)?,
+                watch: r.get(1)?,
+                path: path_of(r.get(2)?).to_string_lossy().into_owned(),
+                bytes: count(3)?,
+                arrived: r.get(4)?,
+                ended: r.get(5)?,
+                state: State::from_name(&r.get::<_, String>(6)?),
+                reason: r.get(7)?,
+                media: r.get(8)?,
+                delivered: count(9)?,
+                delivered_bytes: count(10)?,
+                last_delivered: r.get(11)?,
+            })
+        })
     }
 
     /// How many jobs have not ended.
@@ -249,6 +294,9 @@ fn job(r: &Row<'_>) -> Sql<Job> {
             inode: r.get::<_, i64>("inode")? as u64,
         },
         arrived: r.get("arrived")?,
+        // A store of an older program, only looked at, does not have these.
+        priority: r.get("priority").unwrap_or(0),
+        on_hold: r.get("on_hold").unwrap_or(false),
         state: State::from_name(&r.get::<_, String>("state")?),
         reason: r.get("reason")?,
         original_to: r.get::<_, Option<Vec<u8>>>("original_to")?.map(path_of),

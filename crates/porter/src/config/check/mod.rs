@@ -7,6 +7,7 @@ mod words;
 
 use super::locate::{Fault, Step};
 use super::{House, Make, MakerLimits, Original, Part, Pattern, Place, Preset, Rule, Watch, raw, values};
+use crate::jobs::schedule::MAX_PRIORITY;
 use crate::naming::Template;
 use crate::route::Condition;
 use crate::services::Service;
@@ -165,6 +166,9 @@ pub fn house(
         "10 s",
         Duration::from_millis(100),
     );
+    let hand_work = raw.house.hand_work.as_deref();
+    let hand_work =
+        hand_work.map(|t| c.duration(key(&top, "hand_work"), Some(t), "10 min", Duration::from_secs(1)));
     let maker = maker(&mut c, &key(&top, "maker"), &raw.house.maker.unwrap_or_default());
 
     let mut names = Vec::new();
@@ -247,6 +251,7 @@ pub fn house(
         state,
         jobs_at_once: jobs as usize,
         retry_after,
+        hand_work,
         maker,
         watches,
         places,
@@ -344,6 +349,7 @@ fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
         steady,
         look_every,
         second_look,
+        priority: w.priority.map_or(0, |n| c.number(key(here, "priority"), n, -MAX_PRIORITY, MAX_PRIORITY)),
         original,
         done,
         turned_away,
@@ -567,5 +573,7 @@ fn rule(
         }
     }
     let (last, otherwise) = (r.last.unwrap_or(false), r.otherwise.unwrap_or(false));
-    Some(Rule { name: r.name.clone(), watches: for_watches, when: when?, last, otherwise, make: makes })
+    let priority = r.priority.map(|n| c.number(key(here, "priority"), n, -MAX_PRIORITY, MAX_PRIORITY));
+    let name = r.name.clone();
+    Some(Rule { name, watches: for_watches, when: when?, last, otherwise, priority, make: makes })
 }

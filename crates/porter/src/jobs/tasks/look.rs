@@ -79,6 +79,7 @@ fn plan(d: &Desk<'_>, facts: &Facts, (began, begun): (Micros, Change)) -> Result
         d.porter.store.change(|tx| tx.put_at(began, begun))?;
         return d.turn_away(&decision.why_nothing(facts));
     }
+    let priority = decision.priority;
     let outputs = decision
         .outputs
         .into_iter()
@@ -98,7 +99,13 @@ fn plan(d: &Desk<'_>, facts: &Facts, (began, begun): (Micros, Change)) -> Result
     let facts = Box::new(serde_json::to_value(facts).unwrap_or_default());
     d.porter.store.change(|tx| {
         tx.put_at(began, begun)?;
-        tx.put(Change::Planned { job: job.id, facts, outputs })
+        tx.put(Change::Planned { job: job.id, facts, outputs })?;
+        // What a person said of it since counts for more.
+        let now = tx.job(job.id)?.map_or(job.priority, |j| j.priority);
+        match priority.filter(|p| *p != now && now == d.watch.priority) {
+            Some(priority) => tx.put(Change::Ranked { job: job.id, priority }),
+            None => Ok(()),
+        }
     })?;
     Ok(Next::Moved)
 }
