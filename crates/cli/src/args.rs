@@ -37,6 +37,10 @@ pub enum Command {
     Drain(House),
     /// What was done: jobs that ended, their times and amounts, and the sums
     History(History),
+    /// The record: everything that happened, event by event
+    Log(Log),
+    /// Send a try of a notice, to see whether it arrives
+    Notice(Notice),
     /// Tell what media files are, from their content
     Inspect(Inspect),
     /// Show what presets would do to a file: what is decoded, filtered, shared and left out
@@ -158,6 +162,36 @@ pub struct Status {
     #[arg(long)]
     pub json: bool,
     /// Print the JSON schema of what --json prints
+    #[arg(long)]
+    pub schema: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Log {
+    #[command(flatten)]
+    pub house: NamedHouse,
+    /// How many of the latest events
+    #[arg(long, value_name = "COUNT", default_value_t = 40)]
+    pub last: u32,
+    /// Only events of this job, all of them
+    #[arg(long, value_name = "NUMBER")]
+    pub job: Option<i64>,
+    /// Go on as more happens, until interrupted
+    #[arg(long)]
+    pub follow: bool,
+    /// Print JSON, an event a line
+    #[arg(long)]
+    pub json: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Notice {
+    /// The notice's name in the configuration
+    #[arg(value_name = "NAME")]
+    pub name: Option<String>,
+    #[command(flatten)]
+    pub house: NamedHouse,
+    /// Print the schema of what web addresses and commands get
     #[arg(long)]
     pub schema: bool,
 }

@@ -282,8 +282,7 @@ fn the_history_has_every_job_and_the_sums() {
     let bytes = std::fs::metadata(house.path("out/heron_proxy.mp4")).unwrap().len();
     assert_eq!(t["delivered_bytes"], bytes);
     assert!(t["seconds_median"].as_f64().unwrap() < 60.0 && t["media_hours"].as_f64().unwrap() > 0.0);
-    let schema = Command::new(PROGRAM).args(["history", "--schema"]).output().unwrap();
-    let schema: serde_json::Value = serde_json::from_slice(&schema.stdout).unwrap();
+    let schema = support::published("history.json", &["history", "--schema"]);
     assert!(jsonschema::is_valid(&schema, &h));
     // Read by another program's reader of such files.
     let csv = order(&house, &["history", "--csv"]);

@@ -52,6 +52,17 @@ pub fn compact(text: &str) -> Option<Micros> {
     Some(at.to_zoned(jiff::tz::TimeZone::UTC).ok()?.timestamp().as_microsecond())
 }
 
+/// The first moment behind this one at which it is so many minutes after midnight here.
+pub fn next_minute(at: Micros, minute: u16) -> Option<Micros> {
+    let here = zoned(at);
+    let time = jiff::civil::time((minute / 60) as i8, (minute % 60) as i8, 0, 0);
+    let on = |date: jiff::civil::Date| -> Option<Micros> {
+        let moment = date.to_datetime(time).to_zoned(here.time_zone().clone()).ok()?;
+        Some(moment.timestamp().as_microsecond())
+    };
+    on(here.date()).filter(|due| *due > at).or_else(|| on(here.date().tomorrow().ok()?))
+}
+
 /// A random id: 16 letters and digits that nobody else has.
 pub fn random_id() -> String {
     let mut bytes = [0u8; 10];

@@ -14,6 +14,7 @@ pub mod history;
 pub mod jobs;
 pub mod maker;
 pub mod naming;
+pub mod notify;
 pub mod progress;
 pub mod recipe;
 pub mod rehearse;

@@ -568,6 +568,9 @@ pub fn told(change: &Change) -> (String, Option<String>) {
         OnHold { yes: false, .. } => ("released", some("asked for by a person".into())),
         Ranked { priority: 10.., .. } => ("first", some("before all others".into())),
         Ranked { priority, .. } => ("priority", some(priority.to_string())),
+        Noticed { notice, events: 0, .. } => {
+            ("notice begins", some(format!("{notice}: what happens from here on")))
+        }
         Noticed { notice, events, .. } => ("notice sent", some(format!("{notice}: {events} events"))),
         NotNoticed { notice, why } => {
             ("notice not sent", some(format!("{notice}: {why}; it is tried again")))

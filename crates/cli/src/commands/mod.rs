@@ -9,8 +9,10 @@ mod history;
 mod init;
 mod inspect;
 mod jobs;
+mod log;
 mod manual;
 mod name;
+mod notice;
 mod plan;
 mod presets;
 mod rehearse;
@@ -37,6 +39,8 @@ pub fn run(args: Args) -> Result<ExitCode> {
         Command::Resume(h) => jobs::order(&h.find(), Order::Resume),
         Command::Drain(h) => jobs::order(&h.find(), Order::Drain),
         Command::History(a) => history::history(&a),
+        Command::Log(a) => log::log(&a),
+        Command::Notice(a) => notice::notice(&a),
         Command::Inspect(a) => inspect::inspect(&a),
         Command::Plan(a) => plan::plan(&a),
         Command::Convert(a) => convert::convert(&a),

@@ -10,6 +10,13 @@ pub fn line(e: &Event) -> String {
     row(&clock::local_time(e.at), &job, &what, detail.as_deref())
 }
 
+/// With the day and the job.
+pub fn whole(e: &EventStatus) -> String {
+    let at = e.at.get(..19).unwrap_or(&e.at).replace('T', " ");
+    let job = e.job.map_or(String::new(), |j| format!("job {j:<4} "));
+    row(&at, &job, &e.what, e.detail.as_deref())
+}
+
 /// With the day, for a record that is read later.
 pub fn print_dated(e: &EventStatus) {
     let at = e.at.get(..19).unwrap_or(&e.at).replace('T', " ");

@@ -289,3 +289,17 @@ fn pass(mut from: TcpStream, mut to: TcpStream, cut: Option<(Arc<AtomicI64>, Arc
         let _ = to.shutdown(std::net::Shutdown::Both);
     });
 }
+
+/// Mail: what comes in is kept below `root` as a maildir.
+pub fn mail() -> Option<Server> {
+    let python = installed("python")?;
+    let dir = tempfile::tempdir().unwrap();
+    let root = dir.path().join("mail");
+    let (port, files) = (free_port(), root.clone());
+    Some(Server::start(dir, root, port, move || {
+        let mut c = Command::new("python3");
+        c.env("PYTHONPATH", &python).args(["-m", "aiosmtpd", "-n", "-l"]).arg(format!("127.0.0.1:{port}"));
+        c.args(["-c", "aiosmtpd.handlers.Mailbox"]).arg(&files);
+        c
+    }))
+}

@@ -19,6 +19,7 @@ use crate::deliver::Remote;
 use crate::error::{Error, Result};
 use crate::files::Seen;
 use crate::naming::Template;
+use crate::notify::Notice;
 use crate::recipe::Recipe;
 use crate::route::Condition;
 use crate::services::Service;
@@ -53,6 +54,7 @@ pub struct House {
     pub services: Vec<Service>,
     pub presets: Vec<Arc<Preset>>,
     pub rules: Vec<Rule>,
+    pub notices: Vec<Notice>,
 }
 
 /// What a child that makes outputs may use.

@@ -17,6 +17,44 @@ pub struct House {
     pub preset: Vec<Preset>,
     #[serde(default)]
     pub rule: Vec<Rule>,
+    #[serde(default)]
+    pub notice: Vec<Notice>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Notice {
+    pub name: String,
+    pub on: Vec<String>,
+    pub watch: Option<Vec<String>>,
+    pub gather: Option<String>,
+    pub daily: Option<String>,
+    pub command: Option<Vec<String>>,
+    pub mail: Option<Mail>,
+    pub webhook: Option<Webhook>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Mail {
+    pub server: String,
+    pub port: Option<i64>,
+    pub tls: Option<String>,
+    pub user: Option<String>,
+    pub password_file: Option<String>,
+    pub password_env: Option<String>,
+    pub certificates: Option<String>,
+    pub from: String,
+    pub to: Vec<String>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Webhook {
+    pub address: String,
+    pub secret_file: Option<String>,
+    pub secret_env: Option<String>,
+    pub certificates: Option<String>,
 }
 
 #[derive(Debug, Deserialize)]

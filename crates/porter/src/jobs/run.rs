@@ -9,6 +9,7 @@ use super::{Ended, Porter};
 use crate::config::{House, Looked};
 use crate::control::{Answer, Order};
 use crate::error::{Error, Result};
+use crate::notify::Teller;
 use crate::store::{Cause, Change, Event, JobId, Step, TaskKey};
 use crate::watch::service::{Arrival, News, WatchThread};
 use std::collections::{HashSet, VecDeque};
@@ -130,10 +131,13 @@ impl Porter {
             paused: !once && self.store.read(|v| v.is_paused())?,
         };
         self.board.set_paused(d.paused);
+        let teller = Teller::start(self);
         let result = d.work();
         d.watches.iter().for_each(|w| w.stop());
+        let by_itself = !self.stopping();
         self.stop.stop();
         let _ = self.store.commit([Change::Stopped]);
+        teller.end(by_itself);
         let _ = d.tell_events();
         result.map(|()| d.ended)
     }

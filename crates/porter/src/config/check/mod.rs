@@ -2,6 +2,7 @@
 //! are collected, so that one look mends the file.
 
 mod media;
+mod notice;
 mod place;
 mod words;
 
@@ -242,6 +243,14 @@ pub fn house(
     if raw.rule.is_empty() {
         c.fault(at(&[Step::Key("rule")]), "no rule", "at least one [[rule]] table");
     }
+    let mut names = Vec::new();
+    let mut notices = Vec::new();
+    for (i, n) in raw.notice.iter().enumerate() {
+        let here = at(&[Step::Key("notice"), Step::Index(i)]);
+        c.name(key(&here, "name"), &n.name, &names);
+        names.push(n.name.clone());
+        notices.extend(notice::notice(&mut c, &here, n, &watches));
+    }
     if !c.faults.is_empty() {
         return Err(c.faults);
     }
@@ -258,6 +267,7 @@ pub fn house(
         services,
         presets,
         rules,
+        notices,
     })
 }
 
