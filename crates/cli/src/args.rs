@@ -27,7 +27,9 @@ pub enum Command {
     Run(Run),
     /// Show what is arriving, waiting, being made and finished
     Status(Status),
-    /// List, show, cancel and repeat jobs
+    /// See the house on a whole terminal, kept up to date, with keys to take a hand in it
+    Board(Board),
+    /// List, show, hold, cancel and repeat jobs
     Jobs(Jobs),
     /// Begin nothing more, until "resume"; what is under way goes on to its end
     Pause(House),
@@ -164,6 +166,12 @@ pub struct Status {
     /// Print the JSON schema of what --json prints
     #[arg(long)]
     pub schema: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Board {
+    #[command(flatten)]
+    pub house: House,
 }
 
 #[derive(Debug, ClapArgs)]

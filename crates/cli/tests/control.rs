@@ -299,3 +299,49 @@ fn the_history_has_every_job_and_the_sums() {
     assert!(!order(&house, &["history", "--since", "yesterday"]).status.success());
     assert!(!order(&house, &["history", "--state", "making"]).status.success());
 }
+
+/// The board in a terminal of another program's making: keys take a hand in the house, and the terminal is left as it was.
+#[test]
+fn the_board_shows_the_house_and_takes_keys() {
+    let house = House::new();
+    let no_terminal = Command::new(PROGRAM).arg("board").arg(house.path("")).output().unwrap();
+    assert!(!no_terminal.status.success() && text(&no_terminal).contains("needs a terminal"));
+    let running = house.start();
+    house.wait_until("running", |s| s["running"] == true);
+    order(&house, &["pause"]);
+    house.drop_in("heron.mp4", clip());
+    house.wait_until("a job", |s| s["open_count"] == 1);
+    let script = r#"
+import os, pty, select, sys, time
+pid, fd = pty.fork()
+if pid == 0:
+    os.environ["TERM"] = "xterm-256color"
+    os.execv(sys.argv[1], [sys.argv[1], "board", sys.argv[2]])
+import fcntl, struct, termios
+fcntl.ioctl(fd, termios.TIOCSWINSZ, struct.pack("HHHH", 24, 80, 0, 0))
+out = b""
+def read(seconds):
+    global out
+    end = time.time() + seconds
+    while time.time() < end:
+        if select.select([fd], [], [], 0.1)[0]:
+            try: out += os.read(fd, 65536)
+            except OSError: return
+read(2)
+for keys in [b"\x1b[B", b"h", b"\r", b"\x1b", b"p", b"q"]:
+    os.write(fd, keys); read(1.2)
+_, status = os.waitpid(pid, 0)
+sys.stdout.buffer.write(out)
+sys.exit(os.waitstatus_to_exitcode(status))
+"#;
+    let out = Command::new("python3").args(["-c", script, PROGRAM]).arg(house.path("")).output().unwrap();
+    let seen = text(&out);
+    assert!(out.status.success(), "{seen}");
+    for words in ["Estuary Hours", "heron.mp4", "What happened", "PAUSED", "is on hold"] {
+        assert!(seen.contains(words), "{words}: {seen}");
+    }
+    assert!(seen.trim_end().contains("\u{1b}[?1049l"), "the screen before is back");
+    let status = house.status();
+    assert_eq!((&status["open"][0]["on_hold"], &status["paused"]), (&true.into(), &false.into()));
+    running.interrupt();
+}

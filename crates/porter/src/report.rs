@@ -104,6 +104,9 @@ pub struct JobStatus {
     pub held: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub next_try_seconds: Option<f64>,
+    /// It waits for something that does not pass by itself, and is not a place that is told to be away.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub needs_person: bool,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub reason: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -404,10 +407,10 @@ fn job_status(v: &View<'_>, j: Job, now: Option<&Now>) -> crate::store::Sql<JobS
     let tasks = if j.ended.is_none() { v.tasks_of(j.id)? } else { Vec::new() };
     let running: Vec<&control::Running> =
         now.iter().flat_map(|n| &n.running).filter(|r| r.task.job == j.id).collect();
-    let (mut held, mut next_try) = held(&tasks, &running, now);
+    let (mut held, mut next_try, mut needs_person) = held(&tasks, &running, now);
     if j.on_hold {
-        (held, next_try) =
-            (Some(format!("on hold: \"deft-porter jobs release {}\" lets it go on", j.id)), None);
+        let why = format!("on hold: \"deft-porter jobs release {}\" lets it go on", j.id);
+        (held, next_try, needs_person) = (Some(why), None, false);
     }
     // Of several steps at once the one that makes is told.
     let shown = running.iter().min_by_key(|r| matches!(r.task.step, Step::Carry { .. }));
@@ -423,6 +426,7 @@ fn job_status(v: &View<'_>, j: Job, now: Option<&Now>) -> crate::store::Sql<JobS
         progress: shown.map(|r| going(&r.progress, r.seconds)),
         held,
         next_try_seconds: next_try,
+        needs_person,
         reason: j.reason.as_deref().map(show::text),
         original: j.original_to.map(show::path),
         state: j.state,
@@ -431,7 +435,11 @@ fn job_status(v: &View<'_>, j: Job, now: Option<&Now>) -> crate::store::Sql<JobS
 }
 
 /// What a job waits for: a task of it that is held, or whose place is away.
-fn held(tasks: &[Task], running: &[&control::Running], now: Option<&Now>) -> (Option<String>, Option<f64>) {
+fn held(
+    tasks: &[Task],
+    running: &[&control::Running],
+    now: Option<&Now>,
+) -> (Option<String>, Option<f64>, bool) {
     let waits = tasks.iter().filter(|t| !running.iter().any(|r| r.task == t.key));
     let by_place = |t: &Task| match &t.key.step {
         Step::Carry { place, .. } => now?.resting.iter().find(|r| r.place == *place),
@@ -447,10 +455,11 @@ fn held(tasks: &[Task], running: &[&control::Running], now: Option<&Now>) -> (Op
         if let Some(why) = cause {
             let wall = t.next_try.map(|at| ((at - clock::now()).max(0)) as f64 / 1e6);
             let next = if now.is_some() { rest.map(|r| r.next_try_seconds).or(wall) } else { None };
-            return (Some(show::text(&why)), next);
+            let passes = rest.is_some() || matches!(t.cause, Some(Cause::SecondLook { .. }));
+            return (Some(show::text(&why)), next, !passes);
         }
     }
-    (None, None)
+    (None, None, false)
 }
 
 fn going(p: &Progress, seconds: f64) -> Going {

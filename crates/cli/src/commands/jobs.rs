@@ -58,15 +58,20 @@ fn wants(w: &Which) -> Result<Wants<'_>> {
 
 /// Has an order done. Exit status 1: something of it was not.
 pub fn order(at: &Path, order: Order) -> Result<ExitCode> {
+    let (said, refused) = have_done(at, order)?;
+    said.iter().for_each(|line| crate::say!("{line}"));
+    Ok(ExitCode::from(u8::from(refused)))
+}
+
+/// What came of an order, and whether something of it was refused.
+pub fn have_done(at: &Path, order: Order) -> Result<(Vec<String>, bool)> {
     let (house, _) = House::load_to_look(at)?;
-    let (said, refused) = match ask_it(&house, &order) {
+    Ok(match ask_it(&house, &order) {
         Some(Answer::Done { said, refused }) => (said, refused),
         Some(Answer::Refused { why }) => bail!("the porter refused: {why}"),
         Some(Answer::Now(_)) => bail!("the porter answered something else; is it of another version?"),
         None => without_porter(house, &order)?,
-    };
-    said.iter().for_each(|line| crate::say!("{line}"));
-    Ok(ExitCode::from(u8::from(refused)))
+    })
 }
 
 /// A porter that is just starting holds its lock, and does not answer yet.

@@ -1,5 +1,6 @@
 //! One command a file: arguments, a call, what to show.
 
+mod board;
 mod captions;
 mod check;
 mod convert;
@@ -39,6 +40,7 @@ pub fn run(args: Args) -> Result<ExitCode> {
         Command::Resume(h) => jobs::order(&h.find(), Order::Resume),
         Command::Drain(h) => jobs::order(&h.find(), Order::Drain),
         Command::History(a) => history::history(&a),
+        Command::Board(a) => board::board(&a),
         Command::Log(a) => log::log(&a),
         Command::Notice(a) => notice::notice(&a),
         Command::Inspect(a) => inspect::inspect(&a),

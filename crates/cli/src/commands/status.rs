@@ -54,6 +54,6 @@ pub fn one_job(house: &House, number: i64, json: bool) -> Result<ExitCode> {
     }
     crate::say_part!("{}", ui::status::one(&job));
     crate::say!("\nWhat happened");
-    history.iter().for_each(events::print_dated);
+    history.iter().for_each(|e| crate::say!("{}", events::dated(e)));
     Ok(ExitCode::SUCCESS)
 }

@@ -18,9 +18,9 @@ pub fn whole(e: &EventStatus) -> String {
 }
 
 /// With the day, for a record that is read later.
-pub fn print_dated(e: &EventStatus) {
+pub fn dated(e: &EventStatus) -> String {
     let at = e.at.get(..19).unwrap_or(&e.at).replace('T', " ");
-    crate::say!("  {}", row(&at, "", &e.what, e.detail.as_deref()));
+    format!("  {}", row(&at, "", &e.what, e.detail.as_deref()))
 }
 
 fn row(at: &str, job: &str, what: &str, detail: Option<&str>) -> String {

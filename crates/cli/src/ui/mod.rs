@@ -1,6 +1,7 @@
 //! What people see: tables, lines, errors. No logic.
 
 pub mod bars;
+pub mod board;
 pub mod errors;
 pub mod events;
 pub mod facts;
