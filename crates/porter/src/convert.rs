@@ -107,7 +107,13 @@ pub fn plan(path: &Path, presets: &[Arc<Preset>]) -> Result<Planned> {
 
 /// As a file that arrives is, without a watch.
 fn item_of(path: &Path) -> Item<'_> {
-    Item { watch: "", path: Path::new(path.file_name().unwrap_or_default()), arrived: clock::now(), job: 0 }
+    Item {
+        watch: "",
+        path: Path::new(path.file_name().unwrap_or_default()),
+        arrived: clock::now(),
+        job: 0,
+        frames: None,
+    }
 }
 
 /// The message without its class where that is "not supported".

@@ -160,7 +160,7 @@ impl<'h> Stage<'h> {
             Some(store) => store.read(|v| v.next_job())?,
             None => 1,
         };
-        let item = Item { watch: &watch.name, path: &path, arrived: clock::now(), job };
+        let item = Item { watch: &watch.name, path: &path, arrived: clock::now(), job, frames: None };
         let decision: Decision = route::decide(self.house, &item, &facts);
         if decision.outputs.is_empty() {
             out.turned_away = Some(decision.why_nothing(&facts));

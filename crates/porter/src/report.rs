@@ -540,8 +540,9 @@ pub fn told(change: &Change) -> (String, Option<String>) {
         Named { house } => ("store made", some(format!("house {house}"))),
         Started { house, program } => ("porter started", some(format!("{house}, version {program}"))),
         Stopped => ("porter stopped", None),
-        Arrived { watch, path, seen, .. } => {
-            ("arrived", some(format!("{watch}: {}, {} bytes", show::path(path), seen.size)))
+        Arrived { watch, path, seen, frames, .. } => {
+            let frames = frames.as_ref().map_or(String::new(), |f| format!(", frames {}", f.words()));
+            ("arrived", some(format!("{watch}: {}, {} bytes{frames}", show::path(path), seen.size)))
         }
         Begun { .. } => ("started", None),
         Planned { outputs, .. } => {

@@ -9,13 +9,17 @@ use crate::units::{Ratio, Time};
 use std::io::{Cursor, Read, SeekFrom};
 use std::path::PathBuf;
 
+/// Most pictures of a run: eleven hours at 25 a second.
+pub const MAX_FRAMES: u64 = 1_000_000;
+
 /// Opens the picture with this place in the run.
 pub type OpenOne = Box<dyn Fn(u64) -> Result<Box<dyn Source>> + Send>;
 
 pub struct Run {
     open: OpenOne,
-    count: u64,
-    next: u64,
+    /// Of each picture, counted from the first.
+    numbers: Vec<u64>,
+    next: usize,
     each: i64,
     tracks: Vec<Track>,
     about: About,
@@ -25,6 +29,28 @@ pub struct Run {
 impl Run {
     /// A clip of `count` pictures, each shown for one frame of `rate`. The first tells size and form.
     pub fn open(open: OpenOne, count: u64, rate: Ratio) -> Result<Run> {
+        Self::with_numbers(open, (0..count.min(MAX_FRAMES + 1)).collect(), rate)
+    }
+
+    /// The same with the numbers of the pictures, in order: one in front of missing ones stays on for them.
+    pub fn with_numbers(open: OpenOne, mut numbers: Vec<u64>, rate: Ratio) -> Result<Run> {
+        let (Some(&from), Some(&to)) = (numbers.first(), numbers.last()) else {
+            return Err(Error::damaged("numbered run", "no pictures"));
+        };
+        let all = to.saturating_sub(from).saturating_add(1);
+        if all > MAX_FRAMES || !numbers.is_sorted() {
+            let why = format!("pictures from number {from} to {to}; up to {MAX_FRAMES} of them, in order");
+            return Err(Error::limit("numbered run", why));
+        }
+        let mut about = About::default();
+        let missing = all - numbers.len() as u64;
+        if missing > 0 {
+            about.remarks.push(format!(
+                "{missing} of pictures {from} to {to} are missing: those in front of them stay on"
+            ));
+        }
+        numbers.iter_mut().for_each(|n| *n -= from);
+        let count = all;
         let mut first = open(0)?;
         let facts = super::facts_of(&mut first)?;
         let turned = facts.rotation == 90 || facts.rotation == 270;
@@ -38,16 +64,8 @@ impl Run {
         let length = i64::try_from(count).ok().and_then(|n| n.checked_mul(rate.den.into()));
         track.duration =
             Time::new(length.ok_or_else(|| Error::limit("numbered run", "too many pictures"))?, rate.num);
-        (track.packets, track.shown) = (Some(count), Some(count));
-        Ok(Run {
-            open,
-            count,
-            next: 0,
-            each: rate.den.into(),
-            tracks: vec![track],
-            about: About::default(),
-            chosen: true,
-        })
+        (track.packets, track.shown) = (Some(numbers.len() as u64), Some(numbers.len() as u64));
+        Ok(Run { open, numbers, next: 0, each: rate.den.into(), tracks: vec![track], about, chosen: true })
     }
 }
 
@@ -120,12 +138,10 @@ impl Demux for Run {
         self.chosen = tracks.contains(&0);
     }
     fn next_packet(&mut self) -> Result<Option<Packet>> {
-        if self.next >= self.count || !self.chosen {
-            return Ok(None);
-        }
-        let n = self.next;
+        let Some(&n) = self.numbers.get(self.next).filter(|_| self.chosen) else { return Ok(None) };
+        let until = self.numbers.get(self.next + 1).map_or(n + 1, |next| *next);
         self.next += 1;
-        let mut source = (self.open)(n)?;
+        let mut source = (self.open)(self.next as u64 - 1)?;
         let size = source.seek(SeekFrom::End(0))?;
         if size > MAX_PACKET_BYTES {
             return Err(Error::limit(
@@ -138,12 +154,18 @@ impl Demux for Run {
         source.take(MAX_PACKET_BYTES).read_to_end(&mut data)?;
         Ok(Some(Packet {
             pts: n as i64 * self.each,
-            duration: self.each,
+            duration: (until - n) as i64 * self.each,
             key: true,
             shown: true,
             data,
             ..Packet::default()
         }))
+    }
+    fn seek(&mut self, seconds: f64) -> Result<bool> {
+        let frame = seconds.max(0.0) * f64::from(self.tracks[0].timescale) / self.each as f64;
+        let after = self.numbers.partition_point(|n| *n as f64 <= frame + 1e-6);
+        self.next = after.saturating_sub(1);
+        Ok(true)
     }
 }
 
@@ -164,6 +186,35 @@ impl OnePicture for Decoder {
 mod tests {
     use super::*;
     use rstest::rstest;
+
+    fn grey(n: u64) -> Vec<u8> {
+        let mut out = Cursor::new(Vec::new());
+        let picture = image::GrayImage::from_pixel(6, 4, image::Luma([n as u8]));
+        picture.write_to(&mut out, image::ImageFormat::Png).unwrap();
+        out.into_inner()
+    }
+
+    #[test]
+    fn missing_pictures_are_told_and_those_before_them_stay_on() {
+        let numbers = vec![100, 101, 104];
+        let rate = Ratio::new(24000, 1001).unwrap();
+        let open = |numbers: &[u64]| {
+            let one: OpenOne = Box::new(|n| Ok(Box::new(Cursor::new(grey(n)))));
+            Run::with_numbers(one, numbers.to_vec(), rate)
+        };
+        let mut run = open(&numbers).unwrap();
+        assert_eq!((run.tracks()[0].duration.seconds() * 24000.0 / 1001.0).round(), 5.0);
+        let remark = "2 of pictures 100 to 104 are missing: those in front of them stay on";
+        assert_eq!(run.about().remarks, [remark]);
+        let times = |run: &mut Run| -> Vec<(i64, i64)> {
+            std::iter::from_fn(|| run.next_packet().unwrap().map(|p| (p.pts / 1001, p.duration / 1001)))
+                .collect()
+        };
+        assert_eq!(times(&mut run), [(0, 1), (1, 3), (4, 1)]);
+        assert!(run.seek(0.05).unwrap());
+        assert_eq!(times(&mut run)[0], (1, 3));
+        assert!(open(&[]).is_err() && open(&[2, 1]).is_err() && open(&[0, MAX_FRAMES]).is_err());
+    }
 
     #[rstest]
     #[case("t_0009.png t_0010.png t_0011.png", "t_0009.png t_0010.png t_0011.png")]

@@ -23,7 +23,9 @@ use crate::notify::Notice;
 use crate::recipe::Recipe;
 use crate::route::Condition;
 use crate::services::Service;
+use crate::watch::gather::Gathering;
 use media::show;
+use media::units::Ratio;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -81,6 +83,12 @@ pub struct Watch {
     pub second_look: Duration,
     /// Of what arrives in it: higher goes first.
     pub priority: i64,
+    /// Which files are frames of runs.
+    pub gathering: Gathering,
+    /// A run in which numbers are missing is taken all the same.
+    pub take_holes: bool,
+    /// Of runs: frames a second.
+    pub frame_rate: Ratio,
     pub original: Original,
     pub done: Option<PathBuf>,
     pub turned_away: PathBuf,

@@ -167,14 +167,16 @@ impl Porter {
         // The original was left where it is.
         let folder = self.open_watch(watch)?;
         let there = match folder.holder(&job.path, false) {
-            Ok((dir, name)) => {
-                dir.look(name).map_err(Error::path("cannot look at", &folder.path().join(&job.path)))?
+            Ok((dir, name)) => match &job.frames {
+                Some(frames) => frames.look(&dir),
+                None => dir.look(name).map(|e| e.map(|e| e.seen)),
             }
+            .map_err(Error::path("cannot look at", &folder.path().join(&job.path)))?,
             Err(e) if matches!(e.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => None,
             Err(e) => return Err(Error::path("cannot look at", &folder.path().join(&job.path))(e)),
         };
         match there {
-            Some(e) if e.seen == job.seen => (),
+            Some(seen) if seen == job.seen => (),
             Some(_) => return Ok(Err(format!("{here} is not what it was: what is there now arrives anew"))),
             None => return Ok(Err(format!("{here} is not in the watch folder any more"))),
         }
@@ -186,6 +188,13 @@ impl Porter {
 
     /// Moves what was turned away back to where it came from, over nothing.
     fn put_back(&self, job: &Job, watch: &Watch, inside: &Path) -> Result<std::result::Result<(), String>> {
+        if let Some(frames) = &job.frames {
+            let at = show::path(watch.turned_away.join(inside));
+            let files = frames.pattern();
+            return Ok(Err(format!(
+                "move {files} back from {at} into the watch folder, and it arrives anew"
+            )));
+        }
         let away = self.folders.open(&self.store, Role::TurnedAway, &watch.name, &watch.turned_away, true)?;
         let back = self.open_watch(watch)?;
         let fail = |e| Error::path("cannot put back", &away.path().join(inside))(e);

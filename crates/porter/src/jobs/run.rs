@@ -393,7 +393,9 @@ impl<F: FnMut(&Event)> Dispatch<F> {
                     }
                     let (job, watch, path) = (tx.next_job()?, watch.clone(), a.path.clone());
                     let priority = house.watch(&watch).map_or(0, |w| w.priority);
-                    tx.put(Change::Arrived { job, watch: watch.clone(), path, seen: a.seen, priority })?;
+                    let frames = a.frames.clone().map(Box::new);
+                    let (of, seen) = (watch.clone(), a.seen);
+                    tx.put(Change::Arrived { job, watch: of, path, seen, priority, frames })?;
                     jobs.push((job, watch, priority));
                 }
                 Ok((jobs, postponed))

@@ -2,7 +2,7 @@
 
 use super::made;
 use super::source::Reader;
-use super::{Class, End, Order, Ordered, Said, Work, memory, sandbox, stills, transcripts};
+use super::{Class, End, Order, Ordered, RunOf, Said, Work, memory, sandbox, stills, transcripts};
 use crate::error::{Error, Result};
 use crate::files::copy::{Quiet, digest_of};
 use crate::progress::{Progress, Stage, Unit};
@@ -221,6 +221,28 @@ impl Desk<'_> {
         Box::new(Reader::new(self.source.clone(), u64::MAX))
     }
 
+    /// The frames of a run, opened in the folder that came along, one at a time.
+    fn run_of(&self, run: &RunOf, left: Arc<AtomicU64>) -> media::Result<Box<dyn Demux>> {
+        let (folder, names) = (self.source.clone(), run.frames.clone());
+        let numbers: Vec<u64> = run.frames.numbers().collect();
+        let of = numbers.clone();
+        let open = move |n: u64| -> media::Result<Box<dyn Source>> {
+            use rustix::fs::{Mode, OFlags, openat};
+            let name = names.name(*of.get(n as usize).unwrap_or(&0));
+            let how = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+            let file = openat(&*folder, &name, how, Mode::empty()).map_err(std::io::Error::from)?;
+            Ok(Box::new(Reader::counted(Arc::new(File::from(file)), left.clone())))
+        };
+        Ok(Box::new(still::run::Run::with_numbers(Box::new(open), numbers, run.rate)?))
+    }
+
+    fn demux(&self) -> media::Result<Box<dyn Demux>> {
+        match &self.order.frames {
+            Some(run) => self.run_of(run, Arc::new(AtomicU64::new(u64::MAX))),
+            None => container::open(self.reader()),
+        }
+    }
+
     fn work(&self) -> Result<Vec<Said>> {
         let (out, at) = (self.out.clone(), self.at.clone());
         // It ends with the child.
@@ -255,8 +277,11 @@ impl Desk<'_> {
         let left = Arc::new(AtomicU64::new(self.order.bounds.look));
         *self.at.looked.lock().unwrap_or_else(|e| e.into_inner()) =
             Some((self.order.bounds.look, left.clone()));
-        let source = Reader::counted(self.source.clone(), left);
-        match facts::of(Box::new(source)) {
+        let found = match &self.order.frames {
+            Some(run) => self.run_of(run, left).map(|demux| facts::of_tracks(demux.as_ref(), run.bytes)),
+            None => facts::of(Box::new(Reader::counted(self.source.clone(), left))),
+        };
+        match found {
             Err(media::Error::System(e)) if e.kind() == std::io::ErrorKind::QuotaExceeded => {
                 let why = format!("{TOO_MUCH} ({} bytes)", self.order.bounds.look);
                 Err(media::Error::limit("", why).into())
@@ -266,15 +291,23 @@ impl Desk<'_> {
     }
 
     fn make(&self, outputs: &[Ordered]) -> Result<Vec<(u32, End)>> {
-        let mut source = self.reader();
-        let head = container::probe_bytes(&mut source)?;
-        if let Some(format) = still::recognise(&head, &mut source)? {
-            let of = Some(outputs.len() as u64);
-            return stills::make(format, &mut source, outputs, |done| {
-                self.at.set(Progress { stage: Stage::Making, done, of, unit: Unit::Frames, output: None });
-            });
+        if self.order.frames.is_none() {
+            let mut source = self.reader();
+            let head = container::probe_bytes(&mut source)?;
+            if let Some(format) = still::recognise(&head, &mut source)? {
+                let of = Some(outputs.len() as u64);
+                return stills::make(format, &mut source, outputs, |done| {
+                    self.at.set(Progress {
+                        stage: Stage::Making,
+                        done,
+                        of,
+                        unit: Unit::Frames,
+                        output: None,
+                    });
+                });
+            }
         }
-        let mut demux = container::open(source)?;
+        let mut demux = self.demux()?;
         let recipes: Vec<Recipe> = outputs.iter().map(|o| o.recipe.media.clone()).collect();
         let (mut plan, planned) = plan::plan_each(demux.tracks(), &recipes);
         let (mut ends, mut good) = (Vec::new(), Vec::new());
@@ -304,7 +337,7 @@ impl Desk<'_> {
     ) -> Result<Vec<Result<Made>>> {
         let unit = if plan.video.is_some() { Unit::Frames } else { Unit::Samples };
         let control = Arc::new(Control::new(outputs.len()));
-        run::measure(&mut || container::open(self.reader()), plan, &control)?;
+        run::measure(&mut || self.demux(), plan, &control)?;
         *self.at.run.lock().unwrap_or_else(|e| e.into_inner()) = Some(control.clone());
         self.at.set(Progress { stage: Stage::Making, done: 0, of: plan.total, unit, output: None });
         let targets = outputs.iter().zip(&plan.outputs).map(|(o, p)| target(&o.path, p.is_folder()));

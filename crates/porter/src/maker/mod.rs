@@ -17,12 +17,14 @@ mod transcripts;
 
 pub use parent::{Outcome, Run, run};
 
+use crate::files::frames::Frames;
 use crate::progress::Progress;
 use crate::recipe::Recipe;
 use crate::services::{Hidden, Secret};
 use crate::store::MadeFile;
 use media::facts::Facts;
 use media::run::Made;
+use media::units::Ratio;
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
 use words::Transcript;
@@ -40,6 +42,18 @@ pub struct Order {
     /// Secrets of the services it asks; they are nowhere else in it.
     #[serde(default)]
     pub secrets: Vec<(Secret, Hidden)>,
+    /// The source is a folder, and in it these frames, so many a second.
+    #[serde(default)]
+    pub frames: Option<RunOf>,
+}
+
+/// A run of frames as a source.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct RunOf {
+    pub frames: Frames,
+    pub rate: Ratio,
+    /// Of all of them.
+    pub bytes: u64,
 }
 
 /// What a child may use.

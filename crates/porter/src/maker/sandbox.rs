@@ -6,8 +6,8 @@
 
 use super::{Order, Work};
 use landlock::{
-    ABI, Access, AccessFs, AccessNet, CompatLevel, Compatible, Ruleset, RulesetAttr, RulesetCreatedAttr,
-    RulesetStatus, Scope, path_beneath_rules,
+    ABI, Access, AccessFs, AccessNet, CompatLevel, Compatible, PathBeneath, Ruleset, RulesetAttr,
+    RulesetCreatedAttr, RulesetStatus, Scope, path_beneath_rules,
 };
 use rustix::process::{Resource, Rlimit, setrlimit};
 use seccompiler::{
@@ -30,6 +30,8 @@ pub struct Walls {
     folder: PathBuf,
     read: Vec<PathBuf>,
     network: bool,
+    /// The source is a folder of frames.
+    frames: bool,
 }
 
 /// Which walls stand.
@@ -99,7 +101,8 @@ impl Walls {
                 read.extend(["/lib", "/lib64", "/usr/lib"].map(PathBuf::from));
             }
         }
-        Walls { bounds: order.bounds, folder: order.folder.clone(), read, network }
+        let frames = order.frames.is_some();
+        Walls { bounds: order.bounds, folder: order.folder.clone(), read, network, frames }
     }
 }
 
@@ -166,12 +169,18 @@ fn files(walls: &Walls) -> Option<Strength> {
     let folder: &Path = &walls.folder;
     let inside = AccessFs::from_all(abi) & !(AccessFs::Execute | AccessFs::MakeSock | AccessFs::MakeFifo);
     let there = walls.read.iter().filter(|p| p.exists());
+    // Of a run of frames the folder that came along is read from, by names.
+    let frames = walls
+        .frames
+        .then(|| Ok::<_, landlock::RulesetError>(PathBeneath::new(std::io::stdin(), AccessFs::ReadFile)));
     let status = rules
         .create()
         .ok()?
         .add_rules(path_beneath_rules([folder].iter().filter(|p| p.is_dir()), inside))
         .ok()?
         .add_rules(path_beneath_rules(there, AccessFs::from_read(abi) & !AccessFs::Execute))
+        .ok()?
+        .add_rules(frames)
         .ok()?
         .restrict_self()
         .ok()?;

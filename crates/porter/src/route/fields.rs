@@ -131,6 +131,12 @@ pub static FIELDS: &[Field] = &[
     field("reel", "reel name, empty without one", WORD, |s| {
         text(s.facts.timecode.as_ref().and_then(|t| t.reel.clone()).unwrap_or_default())
     }),
+    field("frames", "number of frames of a run, 0 for a file", COUNT, |s| {
+        int(s.item.frames.map_or(0, |f| f.count()))
+    }),
+    field("first_frame", "number of the first frame of a run, 0 for a file", COUNT, |s| {
+        int(s.item.frames.map_or(0, |f| f.first))
+    }),
     field("name", "the original's name with its extension", WORD, |s| text(os(s.item.path.file_name()))),
     field("stem", "the original's name without its extension", WORD, |s| text(os(s.item.path.file_stem()))),
     field("extension", "the original's extension in lower case, empty without one", WORD, |s| {

@@ -9,6 +9,7 @@ pub use condition::Condition;
 
 use crate::clock::Micros;
 use crate::config::House;
+use crate::files::frames::Frames;
 use crate::naming;
 use crate::recipe::Recipe;
 use crate::store::JobId;
@@ -24,6 +25,8 @@ pub struct Item<'a> {
     pub path: &'a Path,
     pub arrived: Micros,
     pub job: JobId,
+    /// It is a run of these; its path is without their numbers.
+    pub frames: Option<&'a Frames>,
 }
 
 /// What is to be made of an arrival, and why.

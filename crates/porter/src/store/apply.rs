@@ -31,10 +31,10 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
         Change::Named { house } => {
             run("INSERT OR REPLACE INTO fact (name, value) VALUES ('house', ?)", &[house])
         }
-        Change::Arrived { job, watch, path, seen, priority } => {
+        Change::Arrived { job, watch, path, seen, priority, frames } => {
             run(
-                "INSERT INTO job (id, watch, path, size, modified, changed, inode, arrived, priority, state)
-                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, 'waiting')",
+                "INSERT INTO job (id, watch, path, size, modified, changed, inode, arrived, priority, frames, state)
+                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'waiting')",
                 params![
                     job,
                     watch,
@@ -44,7 +44,8 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
                     seen.changed,
                     seen.inode as i64,
                     at,
-                    priority
+                    priority,
+                    frames.as_ref().map(json).transpose()?
                 ],
             )?;
             run("INSERT OR REPLACE INTO fact (name, value) VALUES ('last_job', ?)", &[job])?;

@@ -5,6 +5,7 @@ use super::rows::JobId;
 use crate::clock::Micros;
 use crate::deliver::{Proof, Ticket};
 use crate::files::Seen;
+use crate::files::frames::Frames;
 use crate::files::known::{Identity, Role};
 use media::run::Made;
 use serde::{Deserialize, Serialize};
@@ -165,6 +166,9 @@ pub enum Change {
         seen: Seen,
         #[serde(default, skip_serializing_if = "is_usual")]
         priority: i64,
+        /// It is a run of these, and `path` has `#` for their numbers.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        frames: Option<Box<Frames>>,
     },
     /// Work on a job began.
     Begun {

@@ -196,7 +196,9 @@ const MIGRATIONS: &[&str] = &[
     ALTER TABLE output DROP COLUMN bytes;",
     // 5: what a person says of a job: that it waits, and what it is put in front of
     "ALTER TABLE job ADD COLUMN on_hold INTEGER NOT NULL DEFAULT 0;
-    ALTER TABLE job ADD COLUMN priority INTEGER NOT NULL DEFAULT 0;",
+    ALTER TABLE job ADD COLUMN priority INTEGER NOT NULL DEFAULT 0;
+    -- a job may be of many files: the run of frames that it is
+    ALTER TABLE job ADD COLUMN frames TEXT;",
 ];
 
 pub const NEWEST: u32 = MIGRATIONS.len() as u32;

@@ -4,6 +4,7 @@ use super::change::{Cause, MadeFile, NotMade, TaskKey};
 use crate::clock::Micros;
 use crate::deliver::{Proof, Ticket};
 use crate::files::Seen;
+use crate::files::frames::Frames;
 use crate::recipe::Recipe;
 use media::run::Made;
 use serde::Serialize;
@@ -76,6 +77,8 @@ pub struct Job {
     /// Inside the watch folder.
     pub path: PathBuf,
     pub seen: Seen,
+    /// It is a run of these.
+    pub frames: Option<Frames>,
     pub arrived: Micros,
     /// Higher goes first.
     pub priority: i64,

@@ -22,8 +22,15 @@ fn seen(inode: u64) -> Seen {
 fn arrive(s: &Store, path: impl AsRef<Path>) -> JobId {
     let job = s.read(|v| v.next_job()).unwrap();
     let path = path.as_ref().to_owned();
-    s.commit([Change::Arrived { job, watch: "cards".into(), path, seen: seen(job as u64), priority: 0 }])
-        .unwrap();
+    s.commit([Change::Arrived {
+        job,
+        watch: "cards".into(),
+        path,
+        seen: seen(job as u64),
+        priority: 0,
+        frames: None,
+    }])
+    .unwrap();
     job
 }
 
@@ -115,8 +122,14 @@ fn tries_are_a_tasks_own_and_end_with_it() {
 fn a_transaction_that_fails_leaves_nothing() {
     let (_dir, s) = store();
     let job = arrive(&s, "a.mp4");
-    let twice =
-        Change::Arrived { job, watch: "cards".into(), path: "b.mp4".into(), seen: seen(9), priority: 0 };
+    let twice = Change::Arrived {
+        job,
+        watch: "cards".into(),
+        path: "b.mp4".into(),
+        seen: seen(9),
+        priority: 0,
+        frames: None,
+    };
     let before = s.read(|v| v.dump()).unwrap();
     assert!(s.commit([Change::Begun { job }, twice]).is_err());
     assert_eq!(s.read(|v| v.dump()).unwrap(), before);

@@ -295,6 +295,7 @@ fn job(r: &Row<'_>) -> Sql<Job> {
         },
         arrived: r.get("arrived")?,
         // A store of an older program, only looked at, does not have these.
+        frames: read(r.get("frames").unwrap_or(None)),
         priority: r.get("priority").unwrap_or(0),
         on_hold: r.get("on_hold").unwrap_or(false),
         state: State::from_name(&r.get::<_, String>("state")?),

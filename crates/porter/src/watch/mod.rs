@@ -4,6 +4,7 @@
 //! [`service`] runs both for one watch.
 
 pub mod folder;
+pub mod gather;
 pub mod service;
 pub mod steady;
 

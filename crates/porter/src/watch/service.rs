@@ -2,8 +2,10 @@
 //! so that a share that hangs keeps no other watch waiting.
 
 use super::folder::{self, Found};
+use super::gather::Gather;
 use super::steady::{Steady, Waiting, Why};
 use crate::config::Watch;
+use crate::files::frames::Frames;
 use crate::files::{Dir, Seen};
 use notify::{RecursiveMode, Watcher as _};
 use std::path::{Path, PathBuf};
@@ -17,6 +19,8 @@ pub struct Arrival {
     /// Inside the watch folder.
     pub path: PathBuf,
     pub seen: Seen,
+    /// It is a run of these.
+    pub frames: Option<Frames>,
 }
 
 /// What a watch tells.
@@ -79,11 +83,12 @@ impl WatchThread {
             let mut desk = Desk {
                 index,
                 events: Events::start(to_self, &watch.folder, watch.subfolders),
-                watch,
                 open: Box::new(open),
                 news: Box::new(news),
                 began: Instant::now(),
                 folder: None,
+                gather: Gather::new(watch.gathering.clone()),
+                watch,
                 steady,
                 next_look: 0,
                 lost: false,
@@ -110,6 +115,7 @@ struct Desk {
     began: Instant,
     folder: Option<Dir>,
     steady: Steady,
+    gather: Gather,
     next_look: i64,
     lost: bool,
     told: Vec<Waiting>,
@@ -130,13 +136,14 @@ impl Desk {
             }
             self.hand_over();
             let telling = self.tell_waiting();
-            let is_quiet = self.steady.next_due().is_none() && !telling;
+            let next = [self.steady.next_due(), self.gather.next_due()].into_iter().flatten().min();
+            let is_quiet = next.is_none() && !telling;
             if is_quiet != quiet {
                 let watch = self.index;
                 (self.news)(if is_quiet { News::Quiet { watch } } else { News::Busy { watch } });
                 quiet = is_quiet;
             }
-            let due = self.steady.next_due().unwrap_or(i64::MAX).min(self.next_look);
+            let due = next.unwrap_or(i64::MAX).min(self.next_look);
             let mut pause = Duration::from_millis((due - self.millis()).max(0) as u64);
             if telling {
                 pause = pause.min(TELL_EVERY);
@@ -183,6 +190,7 @@ impl Desk {
             Some(f) => self.see(now, &f),
             // A folder that came or went holds files of its own.
             None => {
+                self.gather.see(now, inside, None);
                 self.steady.see(now, inside, None, true);
                 self.next_look = now;
             }
@@ -191,7 +199,15 @@ impl Desk {
 
     fn see(&mut self, now: i64, f: &Found) {
         if f.is_file && !self.watch.takes(&f.path, &f.seen) {
+            self.gather.see(now, &f.path, None);
             self.steady.see(now, &f.path, None, true);
+            return;
+        }
+        if f.is_file
+            && self.gather.takes(&f.path)
+            && !super::steady::unfinished(&f.path)
+            && self.gather.see(now, &f.path, Some(f.seen))
+        {
             return;
         }
         self.steady.see(now, &f.path, Some(f.seen), f.is_file);
@@ -212,7 +228,9 @@ impl Desk {
                 if std::mem::take(&mut self.lost) {
                     (self.news)(News::Back { watch: self.index });
                 }
-                self.steady.keep_only(&folder::paths(&found));
+                let shown = folder::paths(&found);
+                self.gather.keep_only(now, &shown);
+                self.steady.keep_only(&shown);
                 found.iter().for_each(|f| self.see(now, f));
             }
             Err(why) => {
@@ -228,6 +246,7 @@ impl Desk {
     /// Files whose time is over are looked at once more and given on.
     fn hand_over(&mut self) {
         let now = self.millis();
+        self.hand_over_runs(now);
         let due = self.steady.due(now);
         let Some(folder) = self.folder.as_ref().filter(|_| !due.is_empty()) else { return };
         for path in due {
@@ -239,14 +258,29 @@ impl Desk {
                 continue;
             }
             if let Some(seen) = self.steady.take(now, &path) {
-                (self.news)(News::Arrived(Arrival { watch: self.index, path, seen }));
+                (self.news)(News::Arrived(Arrival { watch: self.index, path, seen, frames: None }));
             }
+        }
+    }
+
+    /// The same for runs of frames: every frame is looked at once more.
+    fn hand_over_runs(&mut self, now: i64) {
+        let due = self.gather.due(now);
+        let Some(folder) = self.folder.as_ref().filter(|_| !due.is_empty()) else { return };
+        for path in due {
+            let look = folder::look_at(folder, &path).filter(|f| f.is_file);
+            self.gather.see(now, &path, look.map(|f| f.seen));
+        }
+        for ready in self.gather.take(now) {
+            let (path, seen, frames) = (ready.path, ready.seen, ready.frames);
+            (self.news)(News::Arrived(Arrival { watch: self.index, path, seen, frames }));
         }
     }
 
     /// True if there is something to tell that was not told yet.
     fn tell_waiting(&mut self) -> bool {
-        let files = self.steady.waiting(self.began, self.millis());
+        let mut files = self.steady.waiting(self.began, self.millis());
+        files.extend(self.gather.waiting(self.began, self.millis()));
         let same = files.len() == self.told.len() && files.iter().zip(&self.told).all(|(a, b)| a.is_as(b));
         if same {
             return false;

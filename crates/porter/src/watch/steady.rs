@@ -13,6 +13,8 @@ pub enum Why {
     Empty,
     /// Hidden, or a name that download programs use for what is not finished.
     Unfinished,
+    /// A run of frames in which numbers are missing.
+    Holes,
     /// Neither a file nor a folder that is looked into.
     NotAFile,
     /// A reason that was written beside a file turned away.
@@ -25,6 +27,7 @@ impl Why {
             Why::Changing => "not steady yet",
             Why::Empty => "empty",
             Why::Unfinished => "a name for unfinished or hidden files",
+            Why::Holes => "frames are missing in it, and may still come",
             Why::NotAFile => "not a file",
             Why::Reason => "the reason of a file that was turned away; it can be removed",
         }

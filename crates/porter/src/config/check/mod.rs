@@ -12,7 +12,9 @@ use crate::jobs::schedule::MAX_PRIORITY;
 use crate::naming::Template;
 use crate::route::Condition;
 use crate::services::Service;
+use crate::watch::gather::Gathering;
 use ::media::show;
+use ::media::units::Ratio;
 use std::path::{Component, Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
@@ -345,6 +347,8 @@ fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
         each.collect()
     };
     let (include, exclude) = (patterns("include", &w.include), patterns("exclude", &w.exclude));
+    let usual = vec!["*.dpx".to_owned(), "*.exr".to_owned()];
+    let frames = patterns("frames", &Some(w.frames.clone().unwrap_or(usual)));
     let since = w.since.as_deref().and_then(|day| {
         let found = crate::clock::day(day, false);
         if found.is_none() {
@@ -352,7 +356,23 @@ fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
         }
         found
     });
+    let rate = w.frame_rate.as_deref().unwrap_or("25");
+    let frame_rate = rate.parse::<Ratio>().ok().filter(|r| (1.0..=240.0).contains(&r.value()));
+    if frame_rate.is_none() {
+        let wanted = "frames a second such as \"25\", \"23.976\" or \"24000/1001\"";
+        c.fault(key(here, "frame_rate"), format!("\"{rate}\""), wanted);
+    }
+    c.one_of(key(here, "holes"), w.holes.as_deref(), &["take", "turn away"]);
+    let frames_steady = w.frames_steady.as_deref();
+    let gathering = Gathering {
+        patterns: frames,
+        steady: c.duration(key(here, "frames_steady"), frames_steady, "30 s", ms(100)).max(steady),
+        holes: c.duration(key(here, "holes_after"), w.holes_after.as_deref(), "10 min", ms(100)),
+    };
     Watch {
+        gathering,
+        take_holes: w.holes.as_deref() == Some("take"),
+        frame_rate: frame_rate.unwrap_or(Ratio::ONE),
         name: w.name.clone(),
         folder,
         subfolders: w.subfolders.unwrap_or(true),

@@ -4,7 +4,6 @@ use super::original::{self, Original as Moved, Source};
 use super::{Desk, Next, Worker};
 use crate::config::Original;
 use crate::error::{Error, Result};
-use crate::files::copy::digest_of;
 use crate::files::known::Role;
 use crate::progress::{Progress, Stage};
 use crate::store::Change;
@@ -51,7 +50,7 @@ fn leave(d: &Desk<'_>) -> Result<Next> {
                 of: Some(d.job.seen.size),
                 ..Progress::default()
             });
-            Some(digest_of(&mut found.open()?, &found.path(), false, d.worker as &Worker)?)
+            Some(found.digest(d.worker as &Worker)?)
         }
         Source::Changed => return done(d, Some(CHANGED)),
         Source::Gone => return done(d, Some(original::GONE)),
@@ -69,9 +68,7 @@ fn remove(d: &Desk<'_>) -> Result<Next> {
             if !matches!(original::source(d)?, Source::Same(_)) {
                 return done(d, Some(CHANGED));
             }
-            let at = found.at();
-            at.dir.remove(at.name).map_err(Error::path("cannot remove", &found.path()))?;
-            at.dir.sync();
+            found.remove().map_err(Error::path("cannot remove", &found.path()))?;
             done(d, Some("original removed"))
         }
         Source::Changed => done(d, Some(CHANGED)),

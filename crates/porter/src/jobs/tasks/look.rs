@@ -5,8 +5,8 @@ use super::{Desk, MAX_TRIES, Next, Worker};
 use crate::clock::{self, Micros};
 use crate::error::{Error, Result};
 use crate::files::Watching;
-use crate::files::copy::digest_of;
-use crate::maker::{self, Class, Order, Outcome, Run, Work};
+use crate::files::frames::Frames;
+use crate::maker::{self, Class, Order, Outcome, Run, RunOf, Work};
 use crate::progress::{Progress, Stage};
 use crate::route::{self, Decision, Item};
 use crate::store::{Change, Job, PlannedOutput, RECIPE_VERSION, Task};
@@ -24,10 +24,14 @@ pub fn look(d: &Desk<'_>, task: &Task) -> Result<Next> {
     if let Some(known) = worked_on_before(d, &source)? {
         return d.withdraw(&known);
     }
+    if let Some(frames) = job_holes(d) {
+        return d.turn_away(&format!("frames are missing: {}", frames.words()));
+    }
     super::reason::take_back(d);
     let began = clock::now();
     let folder = d.work_folder()?;
     let order = d.order(Work::Look, &folder);
+    let order = d.with_frames(order);
     let run = Run { program: &d.porter.program, limits: &d.house.maker, source: Some(source.open()?), order };
     let outcome = maker::run(run, |p| d.worker.tell(p), || d.worker.stopping())?;
     let begun = Change::Begun { job: d.job.id };
@@ -62,7 +66,7 @@ fn worked_on_before(d: &Desk<'_>, source: &original::Found) -> Result<Option<Str
     let known = d.porter.store.read(|v| v.known_before(job))?;
     let Some(Job { id, content: Some(content), .. }) = known else { return Ok(None) };
     d.worker.tell(Progress { stage: Stage::Looking, of: Some(job.seen.size), ..Progress::default() });
-    let found = digest_of(&mut source.open()?, &source.path(), false, d.worker as &Worker)?;
+    let found = source.digest(d.worker as &Worker)?;
     if found != content {
         return Ok(None);
     }
@@ -73,7 +77,13 @@ fn worked_on_before(d: &Desk<'_>, source: &original::Found) -> Result<Option<Str
 /// What is to be made; recorded together with the beginning of the look, which takes no time worth a record of its own.
 fn plan(d: &Desk<'_>, facts: &Facts, (began, begun): (Micros, Change)) -> Result<Next> {
     let job = d.job;
-    let item = Item { watch: &d.watch.name, path: &job.path, arrived: job.arrived, job: job.id };
+    // A run goes by its name without numbers.
+    let path = match &job.frames {
+        Some(f) => job.path.with_file_name(format!("{}{}", f.title(), f.suffix)),
+        None => job.path.clone(),
+    };
+    let frames = job.frames.as_ref();
+    let item = Item { watch: &d.watch.name, path: &path, arrived: job.arrived, job: job.id, frames };
     let decision: Decision = route::decide(d.house, &item, facts);
     if decision.outputs.is_empty() {
         d.porter.store.change(|tx| tx.put_at(began, begun))?;
@@ -110,7 +120,19 @@ fn plan(d: &Desk<'_>, facts: &Facts, (began, begun): (Micros, Change)) -> Result
     Ok(Next::Moved)
 }
 
+/// A run in which numbers are missing, where the watch does not take such.
+fn job_holes<'d>(d: &'d Desk<'_>) -> Option<&'d Frames> {
+    d.job.frames.as_ref().filter(|f| !f.missing.is_empty() && !d.watch.take_holes)
+}
+
 impl Desk<'_> {
+    /// The run of frames that an order is about, if it is one.
+    pub fn with_frames(&self, order: Order) -> Order {
+        let (rate, bytes) = (self.watch.frame_rate, self.job.seen.size);
+        let frames = self.job.frames.clone().map(|frames| RunOf { frames, rate, bytes });
+        Order { frames, ..order }
+    }
+
     /// The job's own folder for what is made.
     pub fn work_folder(&self) -> Result<std::path::PathBuf> {
         let folder = self.porter.work_folder(self.job.id);
@@ -124,7 +146,14 @@ impl Desk<'_> {
 
     pub fn order(&self, work: Work, folder: &Path) -> Order {
         let name = self.job.path.file_name().map_or_else(String::new, |n| n.to_string_lossy().into_owned());
-        Order { work, name, folder: folder.to_owned(), bounds: Default::default(), secrets: Vec::new() }
+        Order {
+            work,
+            name,
+            folder: folder.to_owned(),
+            bounds: Default::default(),
+            secrets: Vec::new(),
+            frames: None,
+        }
     }
 }
 

@@ -103,7 +103,7 @@ impl Desk<'_> {
             program: &self.porter.program,
             limits: &self.house.maker,
             source: Some(source.open()?),
-            order,
+            order: self.with_frames(order),
         };
         let outcome = maker::run(run, |p| self.worker.tell(p), || self.worker.stopping())?;
         if self.worker.stopping() && matches!(outcome, Outcome::Broke(_)) {

@@ -2,9 +2,11 @@
 
 use super::{Desk, Worker};
 use crate::error::{Error, Result};
+use crate::files::copy::digest_of;
 use crate::files::dir::entry_of;
+use crate::files::frames::Frames;
 use crate::files::moving::{At, Moved, finish, move_if_free};
-use crate::files::{Dir, Seen};
+use crate::files::{Dir, Seen, Watching};
 use crate::progress::{Progress, Stage, Unit};
 use crate::store::Change;
 use std::ffi::{OsStr, OsString};
@@ -31,6 +33,8 @@ pub struct Found {
     dir: Dir,
     name: OsString,
     seen: Seen,
+    /// It is a run of these.
+    frames: Option<Frames>,
 }
 
 impl Found {
@@ -42,14 +46,49 @@ impl Found {
         self.at().path()
     }
 
-    /// Opens it, and makes sure that this is the file that was looked at.
+    /// Opens it, and makes sure that this is the file that was looked at. Of a run, the folder is opened: its frames were
+    /// looked at, and are looked at again when all is made.
     pub fn open(&self) -> Result<File> {
         let fail = |e| Error::path("cannot read", &self.path())(e);
+        if self.frames.is_some() {
+            return Ok(File::from(self.dir.fd().try_clone().map_err(fail)?));
+        }
         let file = self.dir.read(&self.name).map_err(fail)?;
         if entry_of(&file).map_err(fail)?.seen != self.seen {
             return Err(fail(std::io::Error::other("it changed in this moment")));
         }
         Ok(file)
+    }
+}
+
+impl Found {
+    /// Of all its content.
+    pub fn digest(&self, w: &Worker) -> Result<String> {
+        let Some(frames) = &self.frames else {
+            return digest_of(&mut self.open()?, &self.path(), false, w);
+        };
+        let mut all = xxhash_rust::xxh3::Xxh3::new();
+        for n in frames.numbers() {
+            let name = frames.name(n);
+            let path = self.dir.path().join(&name);
+            let mut file = self.dir.read(OsStr::new(&name)).map_err(Error::path("cannot read", &path))?;
+            all.update(digest_of(&mut file, &path, false, w)?.as_bytes());
+        }
+        Ok(crate::files::copy::show(&all))
+    }
+
+    /// Takes it away.
+    pub fn remove(&self) -> std::io::Result<()> {
+        match &self.frames {
+            None => _ = self.dir.remove(&self.name)?,
+            Some(frames) => {
+                for n in frames.numbers() {
+                    self.dir.remove(OsStr::new(&frames.name(n)))?;
+                }
+            }
+        }
+        self.dir.sync();
+        Ok(())
     }
 }
 
@@ -65,9 +104,13 @@ pub fn source(d: &Desk<'_>) -> Result<Source> {
         }
         Err(e) => return Err(fail(e)),
     };
-    Ok(match dir.look(name).map_err(fail)? {
-        Some(e) if is_same(&e.seen, &d.job.seen) => {
-            Source::Same(Found { name: name.to_owned(), dir, seen: e.seen })
+    let now = match &d.job.frames {
+        Some(frames) => frames.look(&dir).map_err(fail)?,
+        None => dir.look(name).map_err(fail)?.map(|e| e.seen),
+    };
+    Ok(match now {
+        Some(seen) if is_same(&seen, &d.job.seen) => {
+            Source::Same(Found { name: name.to_owned(), dir, seen, frames: d.job.frames.clone() })
         }
         Some(_) => Source::Changed,
         None => Source::Gone,
@@ -95,6 +138,9 @@ impl Desk<'_> {
         folder: &Dir,
         free: impl Fn(&Dir, &OsStr) -> std::io::Result<bool>,
     ) -> Result<Original> {
+        if let Some(frames) = &self.job.frames {
+            return self.move_frames(folder, frames, free);
+        }
         if let Some(to) = self.moved_before(folder)? {
             return Ok(Original::At(to));
         }
@@ -127,6 +173,75 @@ impl Desk<'_> {
             }
         }
         unreachable!("numbers do not end")
+    }
+
+    /// The frames of a run go into a folder of their own, which has the run's name. What a restart finds moved is moved.
+    fn move_frames(
+        &self,
+        folder: &Dir,
+        frames: &Frames,
+        free: impl Fn(&Dir, &OsStr) -> std::io::Result<bool>,
+    ) -> Result<Original> {
+        let above = self.job.path.parent().unwrap_or(Path::new(""));
+        let before = self.job.original_to.as_ref().and_then(|to| to.strip_prefix(folder.path()).ok());
+        let watch = self.watch_folder()?;
+        let fail = |e| Error::path("cannot open the folder of", &watch.path().join(&self.job.path))(e);
+        let into = match before {
+            Some(inside) => folder.inside(inside).map(|dir| (dir, folder.path().join(inside))).ok(),
+            None => None,
+        };
+        let (to, at) = match into {
+            Some(found) => found,
+            None => {
+                match source(self)? {
+                    Source::Same(_) => (),
+                    Source::Changed => return Ok(Original::Changed),
+                    Source::Gone => return Ok(Original::Gone),
+                }
+                let fail = |e| Error::path("cannot make a folder in", &folder.path().join(above))(e);
+                let parent = folder.make(above).map_err(fail)?;
+                let mut n = 0;
+                loop {
+                    n += 1;
+                    let name = numbered_file(OsStr::new(frames.title()), n);
+                    if parent.look(&name).map_err(fail)?.is_some() || !free(&parent, &name).map_err(fail)? {
+                        continue;
+                    }
+                    let to = parent.path().join(&name);
+                    self.commit(Change::MovingOriginal {
+                        job: self.job.id,
+                        to: to.clone(),
+                        stage: String::new(),
+                    })?;
+                    match parent.create_folder(&name) {
+                        Ok(dir) => break (dir, to),
+                        Err(e) if e.kind() == ErrorKind::AlreadyExists => continue,
+                        Err(e) => return Err(fail(e)),
+                    }
+                }
+            }
+        };
+        let (unit, of) = (Unit::Bytes, Some(self.job.seen.size));
+        self.worker.tell(Progress { stage: Stage::Moving, output: None, done: 0, of, unit });
+        let from = watch.inside(above).map_err(fail)?;
+        let stage = OsString::from(format!(".{}-frame.deft-porter.part", self.porter.tag(self.job.id)));
+        for n in frames.numbers() {
+            if self.worker.stopping() {
+                return Err(Error::Stopped);
+            }
+            let name = OsString::from(frames.name(n));
+            let (here, there) = (At { dir: &from, name: &name }, At { dir: &to, name: &name });
+            let Some(e) = from.look(&name).map_err(fail)? else { continue };
+            if to.look(&name).map_err(fail)?.is_some() {
+                // Of a move that a kill broke off in the middle of this frame; otherwise both stay.
+                finish(here, there, &e.seen, self.worker as &Worker)?;
+            } else if e.is_file() {
+                move_if_free(here, there, &stage, &e.seen, self.worker as &Worker)?;
+                crate::stops::here("frame moved");
+            }
+        }
+        to.sync();
+        Ok(Original::At(at))
     }
 
     /// Where the original is, if a move from before a restart got that far; a half copy of it is cleared away.
