@@ -55,6 +55,12 @@ pub enum Command {
     Rehearse(Rehearse),
     /// Show what a template makes of the names of files
     Name(Name),
+    /// Copy a card or folder to several disks at once: read once, read back, with a manifest
+    Copy(Copy),
+    /// Hold files against their manifest or list of checksums: what is missing, changed, extra
+    Verify(Verify),
+    /// Tell where a delivered file comes from, by its content or its name
+    Trace(Trace),
     /// Write down what is said in media files
     Transcribe(Transcribe),
     /// Find where something was said, in all transcripts of a house
@@ -166,6 +172,50 @@ pub struct Status {
     /// Print the JSON schema of what --json prints
     #[arg(long)]
     pub schema: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Copy {
+    /// The card or folder; nothing in it is touched
+    #[arg(value_name = "SOURCE")]
+    pub source: PathBuf,
+    /// Where to: a folder that is there; once for each
+    #[arg(long, required = true, value_name = "DIR")]
+    pub to: Vec<PathBuf>,
+    /// The name of the folder that is made there, in place of the source's
+    #[arg(long, value_name = "NAME", conflicts_with = "flat")]
+    pub name: Option<String>,
+    /// Straight into each DIR, without a folder of the source's name
+    #[arg(long)]
+    pub flat: bool,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Verify {
+    /// A folder with manifests in its folder "ascmhl", one manifest, or a list of checksums (MD5, SHA-256, xxHash, C4)
+    #[arg(value_name = "PATH")]
+    pub path: PathBuf,
+    /// Files that are in no manifest are a fault, too
+    #[arg(long)]
+    pub strict: bool,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Trace {
+    /// The file, wherever it is now
+    #[arg(value_name = "FILE")]
+    pub file: PathBuf,
+    #[command(flatten)]
+    pub house: NamedHouse,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
 }
 
 #[derive(Debug, ClapArgs)]

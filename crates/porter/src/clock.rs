@@ -63,6 +63,16 @@ pub fn next_minute(at: Micros, minute: u16) -> Option<Micros> {
     on(here.date()).filter(|due| *due > at).or_else(|| on(here.date().tomorrow().ok()?))
 }
 
+/// In universal time, as names of manifests have it: `2026-11-26_194546Z`.
+pub fn universal(at: Micros) -> String {
+    jiff::Timestamp::from_microsecond(at).unwrap_or_default().strftime("%Y-%m-%d_%H%M%SZ").to_string()
+}
+
+/// A moment with its zone, as [`zoned_text`] writes it.
+pub fn parse_zoned(text: &str) -> Option<Micros> {
+    Some(text.trim().parse::<jiff::Timestamp>().ok()?.as_microsecond())
+}
+
 /// A random id: 16 letters and digits that nobody else has.
 pub fn random_id() -> String {
     let mut bytes = [0u8; 10];

@@ -15,6 +15,7 @@ pub mod jobs;
 pub mod maker;
 pub mod naming;
 pub mod notify;
+pub mod offload;
 pub mod progress;
 pub mod recipe;
 pub mod rehearse;

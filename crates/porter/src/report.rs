@@ -365,6 +365,47 @@ pub fn jobs(house: &House, wants: &Wants<'_>, most: u32) -> Result<Vec<JobStatus
     })
 }
 
+/// A delivery that a file was found to be.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Traced {
+    pub job: JobId,
+    /// By its content; otherwise only its name is known, and what is under it is something else.
+    pub by_content: bool,
+    pub words: String,
+}
+
+/// Which deliveries a file is, by its content; or, where no such content was ever made, which had its name.
+pub fn trace(house: &House, file: &std::path::Path) -> Result<Vec<Traced>> {
+    let Some(store) = Store::look(&house.store_file())? else { return Ok(Vec::new()) };
+    let digest = crate::files::copy::digest(file, false)?;
+    let name = file.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+    let shown = show::path(file);
+    store.read(|v| {
+        let made = v.made_as(&digest)?;
+        if !made.is_empty() {
+            return Ok(made
+                .into_iter()
+                .map(|(job, preset)| Traced {
+                    job,
+                    by_content: true,
+                    words: format!("{shown} is output \"{preset}\" of job {job}, byte for byte ({digest})"),
+                })
+                .collect());
+        }
+        Ok(v.delivered_as(&name)?
+            .into_iter()
+            .map(|(job, place)| Traced {
+                job,
+                by_content: false,
+                words: format!(
+                    "{shown} has the name of what job {job} delivered to {place}, but is NOT what was delivered: \
+                     it was changed, or is another file"
+                ),
+            })
+            .collect())
+    })
+}
+
 /// One job and all that happened to it; `None` if there is no such job.
 pub fn history(house: &House, id: JobId) -> Result<Option<(JobStatus, Vec<EventStatus>)>> {
     let Some(store) = Store::look(&house.store_file())? else { return Ok(None) };

@@ -4,6 +4,7 @@ mod board;
 mod captions;
 mod check;
 mod convert;
+mod copy;
 mod demo;
 mod find;
 mod history;
@@ -20,7 +21,9 @@ mod rehearse;
 mod run;
 mod stand_in;
 mod status;
+mod trace;
 mod transcribe;
+mod verify;
 pub mod version;
 
 use crate::args::{Args, Command};
@@ -49,6 +52,9 @@ pub fn run(args: Args) -> Result<ExitCode> {
         Command::Presets(a) => presets::presets(&a),
         Command::Rehearse(a) => rehearse::rehearse(&a),
         Command::Name(a) => name::name(&a),
+        Command::Copy(a) => copy::copy(&a),
+        Command::Verify(a) => verify::verify(&a),
+        Command::Trace(a) => trace::trace(&a),
         Command::Transcribe(a) => transcribe::transcribe(&a),
         Command::Find(a) => find::find(&a),
         Command::Captions(a) => captions::captions(&a),

@@ -2,6 +2,7 @@
 
 pub mod bars;
 pub mod board;
+pub mod bytes_line;
 pub mod errors;
 pub mod events;
 pub mod facts;

@@ -280,6 +280,15 @@ impl Drop for StandIn {
     }
 }
 
+/// Where the independent readers are.
+pub fn readers() -> Option<PathBuf> {
+    let readers = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/readers").canonicalize().ok();
+    if readers.is_none() {
+        skipped("the independent readers are not installed (tools/set-up test)");
+    }
+    readers
+}
+
 /// Python with the independent readers that `tools/set-up test` puts beside the build; `None`, with a word, without them.
 pub fn python(script: &str, args: &[&Path]) -> Option<String> {
     let readers = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/readers");

@@ -263,6 +263,11 @@ impl Dir {
         Ok(done)
     }
 
+    /// Gives a file of ours the name of another of ours, in this folder.
+    pub fn rename_over(&self, name: &OsStr, new: &OsStr) -> io::Result<()> {
+        Ok(rustix::fs::renameat(&self.fd, name, &self.fd, new)?)
+    }
+
     /// For file systems that cannot rename without replacing. A kill in the middle leaves one file under both names:
     /// see [`Entry::is_same_file`].
     fn rename_by_link(&self, name: &OsStr, to: &Dir, new: &OsStr) -> io::Result<bool> {

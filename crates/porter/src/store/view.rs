@@ -167,6 +167,20 @@ impl View<'_> {
         })
     }
 
+    /// Outputs with a file of this content: job and preset.
+    pub fn made_as(&self, digest: &str) -> Sql<Vec<(JobId, String)>> {
+        const SQL: &str = "SELECT DISTINCT o.job, o.preset FROM output o, json_each(o.files) f
+            WHERE o.files IS NOT NULL AND json_extract(f.value, '$.digest') = ? ORDER BY o.job";
+        all(self.db, SQL, [digest], |r| Ok((r.get(0)?, r.get(1)?)))
+    }
+
+    /// Deliveries whose last part of the name is this: job and place.
+    pub fn delivered_as(&self, name: &str) -> Sql<Vec<(JobId, String)>> {
+        const SQL: &str = "SELECT DISTINCT job, place FROM delivery
+            WHERE delivered IS NOT NULL AND (name = ?1 OR substr(name, -length(?1) - 1) = '/' || ?1) ORDER BY job";
+        all(self.db, SQL, [name], |r| Ok((r.get(0)?, r.get(1)?)))
+    }
+
     /// How many jobs have not ended.
     pub fn open_count(&self) -> Sql<u64> {
         self.db
