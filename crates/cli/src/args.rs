@@ -61,6 +61,12 @@ pub enum Command {
     Verify(Verify),
     /// Tell where a delivered file comes from, by its content or its name
     Trace(Trace),
+    /// Print what a service manager or a container needs to run the porter
+    Service(Service),
+    /// Keep the record and the configuration of a house in a new folder, also while its porter works
+    Backup(Backup),
+    /// Put the record of a backup back; what was there is kept beside it
+    Restore(Restore),
     /// Write down what is said in media files
     Transcribe(Transcribe),
     /// Find where something was said, in all transcripts of a house
@@ -172,6 +178,53 @@ pub struct Status {
     /// Print the JSON schema of what --json prints
     #[arg(long)]
     pub schema: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Service {
+    #[command(subcommand)]
+    pub what: ServiceWhat,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum ServiceWhat {
+    /// Print it
+    Print {
+        #[command(flatten)]
+        house: House,
+        /// For what
+        #[arg(long, value_enum, value_name = "FORM", default_value = "systemd")]
+        form: ServiceForm,
+        /// Who the porter is to run as
+        #[arg(long, value_name = "NAME", default_value = "porter")]
+        user: String,
+    },
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub enum ServiceForm {
+    /// A unit, with what it may not do
+    Systemd,
+    /// A recipe for an image
+    Container,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Backup {
+    /// The folder that is made
+    #[arg(value_name = "DIR")]
+    pub to: PathBuf,
+    #[command(flatten)]
+    pub house: NamedHouse,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Restore {
+    /// The backup's folder
+    #[arg(value_name = "DIR")]
+    pub from: PathBuf,
+    #[command(flatten)]
+    pub house: NamedHouse,
 }
 
 #[derive(Debug, ClapArgs)]

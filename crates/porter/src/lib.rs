@@ -2,6 +2,8 @@
 //!
 //! No argument parsing, no terminal, no printing: the program calls in here and shows what comes back.
 
+pub mod alive;
+pub mod backup;
 mod bytes;
 pub mod clock;
 pub mod config;

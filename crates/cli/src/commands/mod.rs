@@ -1,5 +1,6 @@
 //! One command a file: arguments, a call, what to show.
 
+mod backup;
 mod board;
 mod captions;
 mod check;
@@ -19,6 +20,7 @@ mod plan;
 mod presets;
 mod rehearse;
 mod run;
+mod service;
 mod stand_in;
 mod status;
 mod trace;
@@ -52,6 +54,9 @@ pub fn run(args: Args) -> Result<ExitCode> {
         Command::Presets(a) => presets::presets(&a),
         Command::Rehearse(a) => rehearse::rehearse(&a),
         Command::Name(a) => name::name(&a),
+        Command::Service(a) => service::service(&a),
+        Command::Backup(a) => backup::backup(&a),
+        Command::Restore(a) => backup::restore(&a),
         Command::Copy(a) => copy::copy(&a),
         Command::Verify(a) => verify::verify(&a),
         Command::Trace(a) => trace::trace(&a),

@@ -52,14 +52,19 @@ pub fn run(a: &Run) -> Result<ExitCode> {
 /// Signals that end it. A hang-up does too, unless whoever started it wished it to be ignored (`nohup`).
 fn listen(stop: &Stopper) -> Result<()> {
     let mut wanted = vec![SIGINT, SIGTERM];
-    if !ignores_hang_up() {
+    // A service manager asks by it for a look at the configuration, which is taken anyway.
+    let managed = porter::alive::Alive::is_managed();
+    if managed || !ignores_hang_up() {
         wanted.push(SIGHUP);
     }
     let mut signals =
         signal_hook::iterator::Signals::new(wanted).context("cannot listen for the signal to stop")?;
     let stop = stop.clone();
     std::thread::spawn(move || {
-        for _ in signals.forever() {
+        for signal in signals.forever() {
+            if managed && signal == SIGHUP {
+                continue;
+            }
             if stop.is_stopping() {
                 std::process::exit(ENDED_AT_ONCE);
             }

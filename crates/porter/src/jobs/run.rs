@@ -6,6 +6,7 @@ use super::hands::Hands;
 use super::schedule::{Schedule, Slots, Tick};
 use super::tasks::{self, How, Worker};
 use super::{Ended, Porter};
+use crate::alive::Alive;
 use crate::config::{House, Looked};
 use crate::control::{Answer, Order};
 use crate::error::{Error, Result};
@@ -126,14 +127,17 @@ impl Porter {
             told,
             tell,
             ended: Ended::default(),
+            alive: Alive::new(),
             on_hold: HashSet::new(),
             draining: false,
             paused: !once && self.store.read(|v| v.is_paused())?,
         };
         self.board.set_paused(d.paused);
         let teller = Teller::start(self);
+        d.alive.ready();
         let result = d.work();
         d.watches.iter().for_each(|w| w.stop());
+        d.alive.stopping();
         let by_itself = !self.stopping();
         self.stop.stop();
         let _ = self.store.commit([Change::Stopped]);
@@ -226,6 +230,8 @@ struct Dispatch<F> {
     told: i64,
     tell: F,
     ended: Ended,
+    /// Who manages this program hears that it lives.
+    alive: Alive,
     /// Nothing more is begun until a person says so.
     paused: bool,
     /// Jobs of which nothing is begun until a person says so.
@@ -295,6 +301,7 @@ impl<F: FnMut(&Event)> Dispatch<F> {
 
     /// One turn: record what came, begin what can begin, wait for more. True when it is over.
     fn turn(&mut self) -> Result<bool> {
+        self.alive.turn();
         if self.porter.stopping() {
             self.let_end();
             return Ok(true);

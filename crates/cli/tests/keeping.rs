@@ -1,0 +1,106 @@
+//! The porter as a service, and its record kept and put back.
+
+mod support;
+
+use std::os::unix::net::UnixDatagram;
+use std::process::{Command, Output, Stdio};
+use std::time::{Duration, Instant};
+use support::{House, PROGRAM, clip, text};
+
+fn run(house: &House, args: &[&str]) -> Output {
+    Command::new(PROGRAM).args(args).arg("--house").arg(house.path("")).output().unwrap()
+}
+
+#[test]
+fn a_backup_of_a_working_porter_is_put_back_and_nothing_is_done_twice() {
+    let house = House::with("original = \"leave\"", "");
+    let running = house.start();
+    house.drop_in("heron.mp4", clip());
+    house.wait_until("done", |s| s["ended"].as_array().unwrap().len() == 1);
+    let kept = house.path("kept");
+    let kept = kept.to_str().unwrap();
+    let out = run(&house, &["backup", kept]);
+    assert!(out.status.success() && text(&out).contains("jobs.sqlite"), "{}", text(&out));
+    assert!(!run(&house, &["backup", kept]).status.success(), "never over what is there");
+    assert!(text(&run(&house, &["restore", kept])).contains("porter"), "not while one works");
+    running.interrupt();
+    // The state is lost; a house without its record would do everything again.
+    std::fs::remove_dir_all(house.path("porter-state")).unwrap();
+    let out = run(&house, &["restore", kept]);
+    assert!(out.status.success(), "{}", text(&out));
+    assert!(house.run_once().status.success());
+    assert_eq!(house.list("out"), ["heron_proxy.mp4"]);
+    // Put back over a record: that is kept.
+    let out = run(&house, &["restore", kept]);
+    assert!(out.status.success() && text(&out).contains("before-restore-"), "{}", text(&out));
+    assert!(house.run_once().status.success());
+    assert_eq!(house.list("out"), ["heron_proxy.mp4"]);
+    // What is no backup, or is not whole, is refused and changes nothing.
+    let jobs = format!("{kept}/jobs.sqlite");
+    let whole = std::fs::read(&jobs).unwrap();
+    std::fs::write(&jobs, &whole[..whole.len() / 2]).unwrap();
+    assert!(!run(&house, &["restore", kept]).status.success());
+    assert!(!run(&house, &["restore", house.path("out").to_str().unwrap()]).status.success());
+    assert!(text(&run(&house, &["jobs", "list"])).contains("heron.mp4"));
+}
+
+#[test]
+fn a_service_manager_hears_that_it_is_ready_lives_and_stops() {
+    let house = House::new();
+    let at = house.path("notify");
+    let socket = UnixDatagram::bind(&at).unwrap();
+    socket.set_read_timeout(Some(Duration::from_secs(20))).unwrap();
+    let mut c = Command::new(PROGRAM);
+    c.arg("run").arg(house.path("")).stdout(Stdio::null()).stderr(Stdio::null());
+    c.env("NOTIFY_SOCKET", &at).env("WATCHDOG_USEC", "900000");
+    let mut child = c.spawn().unwrap();
+    let hear = || {
+        let mut text = [0; 200];
+        let n = socket.recv(&mut text).unwrap();
+        String::from_utf8_lossy(&text[..n]).into_owned()
+    };
+    assert!(hear().starts_with("READY=1"));
+    assert_eq!((hear(), hear()), ("WATCHDOG=1".into(), "WATCHDOG=1".into()));
+    let pid = rustix::process::Pid::from_raw(child.id() as i32).unwrap();
+    // A reload: the configuration is taken up, and the porter goes on.
+    house.reconfigure("name = \"Estuary Hours\"", "name = \"Estuary Nights\"");
+    rustix::process::kill_process(pid, rustix::process::Signal::HUP).unwrap();
+    house.wait_until("taken up", |s| s["house"] == "Estuary Nights");
+    house.drop_in("heron.mp4", clip());
+    house.wait_until("done", |s| s["ended"].as_array().unwrap().len() == 1);
+    assert!(child.try_wait().unwrap().is_none());
+    let start = Instant::now();
+    rustix::process::kill_process(pid, rustix::process::Signal::TERM).unwrap();
+    while hear() != "STOPPING=1" {}
+    assert!(child.wait().unwrap().success());
+    assert!(start.elapsed() < Duration::from_secs(10));
+}
+
+#[test]
+fn units_and_recipes_name_every_folder() {
+    let house = House::new();
+    house.reconfigure("folder = \"out\"", "folder = \"out 100%\"");
+    std::fs::create_dir(house.path("out 100%")).unwrap();
+    let print = |form: &str| {
+        let out = Command::new(PROGRAM)
+            .args(["service", "print", "--form", form])
+            .arg(house.path(""))
+            .output()
+            .unwrap();
+        assert!(out.status.success(), "{}", text(&out));
+        text(&out)
+    };
+    let unit = print("systemd");
+    for words in [
+        "Type=notify",
+        "ProtectSystem=strict",
+        "out\\x20100%%",
+        "WatchdogSec",
+        "/done",
+        "/away",
+        "porter-state",
+    ] {
+        assert!(unit.contains(words), "{words}: {unit}");
+    }
+    assert!(print("container").contains("FROM debian"));
+}
