@@ -39,6 +39,8 @@ pub enum Command {
     Drain(House),
     /// What was done: jobs that ended, their times and amounts, and the sums
     History(History),
+    /// Write a page of what was done: sums, times, steps of jobs, what was turned away
+    Report(Report),
     /// The record: everything that happened, event by event
     Log(Log),
     /// Send a try of a notice, to see whether it arrives
@@ -178,6 +180,24 @@ pub struct Status {
     /// Print the JSON schema of what --json prints
     #[arg(long)]
     pub schema: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Report {
+    #[command(flatten)]
+    pub house: NamedHouse,
+    /// The page that is written
+    #[arg(long, value_name = "FILE", default_value = "report.html")]
+    pub to: PathBuf,
+    /// Only jobs that ended on this day or later: 2026-11-23
+    #[arg(long, value_name = "DAY")]
+    pub since: Option<String>,
+    /// Only jobs that ended on this day or earlier
+    #[arg(long, value_name = "DAY")]
+    pub until: Option<String>,
+    /// Only jobs of this watch
+    #[arg(long, value_name = "NAME")]
+    pub watch: Option<String>,
 }
 
 #[derive(Debug, ClapArgs)]

@@ -293,6 +293,23 @@ fn the_history_has_every_job_and_the_sums() {
     let mut lines: Vec<String> = text(&out).lines().map(str::to_owned).collect();
     lines.sort();
     assert_eq!(lines, ["'=1+1, \"note\".txt turned away", "heron.mp4 done"]);
+    // The same as a page: nothing of it comes from elsewhere, and a name is text.
+    let page = house.path("report.html");
+    let out = order(&house, &["report", "--to", page.to_str().unwrap()]);
+    assert!(out.status.success(), "{}", text(&out));
+    let html = std::fs::read_to_string(&page).unwrap();
+    assert!(
+        !html.contains("http") && !html.contains("<script") && html.contains("=1+1, &quot;note&quot;.txt")
+    );
+    let count = "import sys,html.parser as h\n\
+        class P(h.HTMLParser):\n\
+        \x20 rows=0; rects=0\n\
+        \x20 def handle_starttag(s,t,a):\n\
+        \x20   s.rows+=t=='tr'; s.rects+=t=='rect'\n\
+        p=P(); p.feed(open(sys.argv[1]).read()); print(p.rows, p.rects > 8)";
+    let out = Command::new("python3").args(["-c", count]).arg(&page).output().unwrap();
+    assert_eq!(text(&out), "5 True\n", "a head and one turned away, a head and two jobs");
+    assert!(!order(&house, &["report", "--watch", "otters"]).status.success());
     let words = text(&order(&house, &["history"]));
     assert!(words.contains("2 jobs in all") && words.contains("half of them within"), "{words}");
     assert!(text(&order(&house, &["history", "--until", "2020-01-01"])).contains("no job ended"));

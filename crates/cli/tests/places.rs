@@ -304,6 +304,9 @@ fn another_host_and_another_key_are_refused() {
     refused(Remote { host_key: Some("SHA256:0000".into()), ..right.clone() }, "is it another host?");
     refused(Remote { key: Some(server.file("stranger")), ..right.clone() }, "is not accepted");
     refused(Remote { key: Some(server.file("no such key")), ..right.clone() }, "no such key");
+    // A folder in the home of whoever logs in.
+    let home = Remote { base: "/~".into(), ..right.clone() };
+    assert!(!open(&home).unwrap().has("no such file here.mp4").unwrap());
     // A server that is away is waited for, and taken again when it is back.
     let all = Arc::<Remotes>::default();
     all.open(&right).unwrap().look().unwrap();

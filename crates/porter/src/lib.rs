@@ -18,6 +18,7 @@ pub mod maker;
 pub mod naming;
 pub mod notify;
 pub mod offload;
+pub mod page;
 pub mod progress;
 pub mod recipe;
 pub mod rehearse;

@@ -4,6 +4,7 @@
 //! With arguments it is one of its own measured parts, started by itself.
 
 mod camera;
+mod carry;
 mod house;
 mod make;
 mod search;
@@ -44,7 +45,7 @@ fn main() -> Result<(), Anyhow> {
     let wanted = args.get(1).cloned().unwrap_or_default();
     let dir = tempfile::tempdir()?;
     let bench = Bench { dir: dir.path().to_owned(), program: program()? };
-    let parts: [(&str, Part); 15] = [
+    let parts: [(&str, Part); 16] = [
         ("help", help),
         ("sparse", sparse),
         ("folder", folder),
@@ -54,6 +55,7 @@ fn main() -> Result<(), Anyhow> {
         ("decode", decode),
         ("camera", camera::camera),
         ("transcode", transcode),
+        ("carry", carry::carry),
         ("make", make::make),
         ("deep", make::deep),
         ("filters", make::filters),

@@ -19,6 +19,7 @@ mod notice;
 mod plan;
 mod presets;
 mod rehearse;
+mod report;
 mod run;
 mod service;
 mod stand_in;
@@ -54,6 +55,7 @@ pub fn run(args: Args) -> Result<ExitCode> {
         Command::Presets(a) => presets::presets(&a),
         Command::Rehearse(a) => rehearse::rehearse(&a),
         Command::Name(a) => name::name(&a),
+        Command::Report(a) => report::report(&a),
         Command::Service(a) => service::service(&a),
         Command::Backup(a) => backup::backup(&a),
         Command::Restore(a) => backup::restore(&a),

@@ -256,6 +256,10 @@ impl Site for Ftp {
         }
     }
 
+    fn home(&mut self) -> Result<String, Trouble> {
+        self.stream.pwd().map_err(|e| self.trouble("cannot ask for the home at", "", e))
+    }
+
     fn resumes(&self) -> bool {
         true
     }

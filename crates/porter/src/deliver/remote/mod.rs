@@ -124,6 +124,16 @@ impl Remote {
     }
 }
 
+/// The folder that is meant: `/~/incoming` lies where a login starts, everything else at the top.
+fn based(site: &mut dyn Site, base: &str) -> Result<String, Trouble> {
+    match base.strip_prefix("/~") {
+        Some(rest) if rest.is_empty() || rest.starts_with('/') => {
+            Ok(format!("{}{rest}", site.home()?.trim_end_matches('/')))
+        }
+        _ => Ok(base.to_owned()),
+    }
+}
+
 /// A connection, and since when nobody used it.
 type Idle = (Instant, Box<dyn Site>);
 
@@ -139,8 +149,9 @@ impl Remotes {
             Protocol::S3 => Box::new(s3::S3Place::new(remote)?),
             Protocol::Tus => Box::new(tus::TusPlace::new(remote)?),
             _ => {
-                let site = self.take(remote)?;
-                Box::new(SitePlace::new(site, remote.base.clone(), remote.address.clone(), self.back(remote)))
+                let mut site = self.take(remote)?;
+                let base = based(site.as_mut(), &remote.base)?;
+                Box::new(SitePlace::new(site, base, remote.address.clone(), self.back(remote)))
             }
         })
     }
@@ -154,7 +165,7 @@ impl Remotes {
             drop(idle);
             match found {
                 Some((since, mut site)) if since.elapsed() < IDLE => {
-                    if site.look(&remote.base).is_ok() {
+                    if site.look("").is_ok() {
                         return Ok(site);
                     }
                 }

@@ -333,6 +333,11 @@ impl Site for Sftp {
         }
     }
 
+    fn home(&mut self) -> Result<String, Trouble> {
+        let told = self.runtime.block_on(self.session.canonicalize("."));
+        told.map_err(|e| self.trouble("cannot ask for the home at", "", e))
+    }
+
     fn resumes(&self) -> bool {
         true
     }

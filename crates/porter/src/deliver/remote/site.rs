@@ -48,6 +48,10 @@ pub trait Site: Send {
     fn remove(&mut self, path: &str) -> Result<(), Trouble>;
     /// An empty one.
     fn remove_folder(&mut self, path: &str) -> Result<(), Trouble>;
+    /// The folder in which a login starts.
+    fn home(&mut self) -> Result<String, Trouble> {
+        Ok(String::new())
+    }
     /// Whether a file can be written on.
     fn resumes(&self) -> bool;
     /// Whether the other end itself refuses a name that is taken.
