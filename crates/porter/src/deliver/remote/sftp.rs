@@ -110,6 +110,10 @@ impl Sftp {
                 StatusCode::Failure if self.is_full() => Trouble::Full(why(&"no space left there")),
                 _ => Trouble::Away(why(&s.error_message)),
             },
+            // A failed write comes back as its words alone.
+            Error::IO(words) if words == "Failure" && self.is_full() => {
+                Trouble::Full(why(&"no space left there"))
+            }
             Error::Timeout => {
                 Trouble::Away(why(&format!("no answer in {} s", self.remote.timeout.as_secs())))
             }

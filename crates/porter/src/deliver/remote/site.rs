@@ -293,7 +293,8 @@ impl Place for SitePlace {
             }
             Ok(())
         });
-        if let Err(Trouble::Changed(_)) = result {
+        // Half a file on a full disk keeps everybody from ending anything.
+        if let Err(Trouble::Changed(_) | Trouble::Full(_)) = result {
             let _ = self.discard(name, ticket);
         }
         result.map(|()| Proof::ReadBack)
