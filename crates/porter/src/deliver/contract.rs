@@ -59,6 +59,7 @@ pub fn all(fresh: &dyn Fn() -> Fresh) {
     let cargo = one_file(work.path(), &content);
     houses_side_by_side(fresh, &cargo, &one_file(tempfile::tempdir().expect("a folder").path(), b"other"));
     watching(fresh, &cargo);
+    nothing_made(fresh, &cargo);
     paths(fresh, &cargo);
     let mut lie = cargo.clone();
     lie.files[0].digest = "xxh3-128:0".into();
@@ -145,6 +146,17 @@ fn broken_off(p: &dyn Place, cargo: &Cargo) {
     let t = put(p, cargo, "c", &t, &Quiet).expect("staging on");
     assert_eq!(p.publish(&t, "c").expect("publishing"), Published::Done);
     assert_eq!(p.whose("c", &t, cargo).expect("a look"), Whose::Ours);
+}
+
+/// What was made is gone from the work folder: what stands under the name is nobody's of us.
+fn nothing_made(fresh: &dyn Fn() -> Fresh, cargo: &Cargo) {
+    let (_keep, p) = fresh();
+    let p = p.as_ref();
+    let theirs = put(p, cargo, "a", &p.begin("theirs").expect("a ticket"), &Quiet).expect("staging");
+    assert_eq!(p.publish(&theirs, "a").expect("publishing"), Published::Done);
+    let ours = p.begin("ours").expect("a ticket");
+    let empty = Cargo { path: cargo.path.clone(), files: Vec::new() };
+    assert_eq!(p.whose("a", &ours, &empty).expect("a look"), Whose::Other);
 }
 
 /// Two houses whose jobs have the same numbers.

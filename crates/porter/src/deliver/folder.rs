@@ -111,6 +111,10 @@ impl FolderPlace {
 
     /// Whether what stands under a name has the content of the cargo.
     fn holds(&self, dir: &Dir, name: &OsStr, cargo: &Cargo) -> io::Result<bool> {
+        // Of what is not made any more nothing can be told.
+        if cargo.files.is_empty() {
+            return Ok(false);
+        }
         for f in &cargo.files {
             let inside = Path::new(name).join(&f.inside);
             let (holder, last) = dir.holder(&inside, false)?;

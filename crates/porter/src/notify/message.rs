@@ -196,10 +196,9 @@ fn summary(events: &[Told]) -> String {
 }
 
 impl Message {
-    /// Whether the time of day, in minutes, lies between the first of what is told and now.
-    pub fn spans(&self, minute: u16, now: Micros) -> bool {
-        let Some(first) = self.events.first() else { return false };
-        clock::next_minute(first.moment, minute).is_some_and(|due| due <= now)
+    /// The first moment behind the first of what is told at which it is so many minutes after midnight.
+    pub fn due(&self, minute: u16) -> Option<Micros> {
+        clock::next_minute(self.events.first()?.moment, minute)
     }
 
     /// For people who read plain text.
@@ -302,11 +301,10 @@ mod tests {
         let day = clock::day("2026-11-23", false).unwrap();
         let hour = 3_600_000_000;
         let m = message(vec![told(What::Done, "a.mp4", day + 6 * hour)]);
-        assert!(!m.spans(7 * 60, day + 6 * hour + 1));
-        assert!(m.spans(7 * 60, day + 7 * hour));
+        assert_eq!(m.due(7 * 60), Some(day + 7 * hour));
         let m = message(vec![told(What::Done, "a.mp4", day + 8 * hour)]);
-        assert!(!m.spans(7 * 60, day + 23 * hour) && m.spans(7 * 60, day + 31 * hour));
-        assert!(!message(Vec::new()).spans(0, day));
+        assert_eq!(m.due(7 * 60), Some(day + 31 * hour));
+        assert_eq!(message(Vec::new()).due(0), None);
     }
 
     #[test]

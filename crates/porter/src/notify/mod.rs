@@ -101,11 +101,27 @@ impl Way {
 struct Stand {
     /// The last event that was looked at and is none of this notice, or was told.
     seen: i64,
-    /// The first event that waits, since when.
-    waits: Option<Instant>,
+    /// When what waits is due; what else happens until then comes along.
+    waits: Option<Due>,
     next_try: Instant,
     pause: Duration,
     failing: bool,
+}
+
+#[derive(Clone, Copy)]
+enum Due {
+    At(Instant),
+    /// By the clock on the wall.
+    On(clock::Micros),
+}
+
+impl Due {
+    fn is_over(self) -> bool {
+        match self {
+            Due::At(at) => Instant::now() >= at,
+            Due::On(at) => clock::now() >= at,
+        }
+    }
 }
 
 /// The thread that tells.
@@ -196,19 +212,25 @@ fn one(
     if !is_new && stand.waits.is_none() {
         return Ok(true);
     }
+    // Until then nothing has to be looked up.
+    if stand.waits.is_some_and(|due| !due.is_over() && !at_once) {
+        return Ok(false);
+    }
+    if now < stand.next_try {
+        // A run that ends tries once more, and leaves the rest to the next one.
+        return Ok(at_once && stand.failing);
+    }
     let (message, through) = message::gather(&porter.store, house, notice, stand.seen, MOST)?;
     if message.events.is_empty() {
         stand.seen = through;
         stand.waits = None;
         return Ok(true);
     }
-    let since = *stand.waits.get_or_insert(now);
-    let is_due = at_once
-        || match notice.when {
-            When::Gathered(span) => now - since >= span,
-            When::Daily(minute) => message.spans(minute, clock::now()),
-        };
-    if !is_due || now < stand.next_try {
+    let due = *stand.waits.get_or_insert(match notice.when {
+        When::Gathered(span) => Due::At(now + span),
+        When::Daily(minute) => Due::On(message.due(minute).unwrap_or(0)),
+    });
+    if !due.is_over() && !at_once {
         return Ok(false);
     }
     match notice.way.send(&message) {

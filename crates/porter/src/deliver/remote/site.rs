@@ -210,6 +210,10 @@ impl SitePlace {
 
     /// Whether what stands under a name has the content of the cargo.
     fn holds(&self, site: &mut dyn Site, name: &str, cargo: &Cargo) -> Result<bool, Trouble> {
+        // Of what is not made any more nothing can be told.
+        if cargo.files.is_empty() {
+            return Ok(false);
+        }
         for f in &cargo.files {
             let path = self.path(&inner(name, f))?;
             match site.look(&path)? {

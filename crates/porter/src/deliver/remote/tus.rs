@@ -167,7 +167,9 @@ impl Place for TusPlace {
     }
 
     fn whose(&self, _: &str, ticket: &Ticket, cargo: &Cargo) -> Result<Whose, Trouble> {
-        let Some(url) = self.begun(ticket) else { return Ok(Whose::Nothing) };
+        let Some(url) = self.begun(ticket).filter(|_| !cargo.files.is_empty()) else {
+            return Ok(Whose::Nothing);
+        };
         let whole = cargo.files.iter().map(|f| f.bytes).sum::<u64>();
         Ok(if self.offset(url)? == Some(whole) { Whose::Ours } else { Whose::Nothing })
     }
