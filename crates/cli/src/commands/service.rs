@@ -22,12 +22,14 @@ pub fn service(a: &Service) -> Result<ExitCode> {
 /// A path as units write it: blanks and signs that mean something there are escaped.
 fn escaped(path: &Path) -> String {
     let mut out = String::new();
-    for c in path.display().to_string().chars() {
+    for c in path.to_string_lossy().chars() {
         match c {
             ' ' => out.push_str("\\x20"),
             '%' => out.push_str("%%"),
             '"' => out.push_str("\\x22"),
             '\\' => out.push_str("\\x5c"),
+            // A name with a line in it must not be a line of the unit.
+            c if c.is_control() => out.push_str(&format!("\\x{:02x}", u32::from(c))),
             c => out.push(c),
         }
     }
@@ -95,9 +97,10 @@ fn unit(house: &House, program: &Path, user: &str) -> String {
 }
 
 fn container(house: &House) -> String {
+    let line = |path: &Path| media::show::path(path);
     let mounts: String =
-        used(house).iter().map(|u| format!("#     -v {path}:{path} \\\n", path = u.path.display())).collect();
-    let base = house.file.parent().unwrap_or(Path::new("/")).display().to_string();
+        used(house).iter().map(|u| format!("#     -v {path}:{path} \\\n", path = line(&u.path))).collect();
+    let base = line(house.file.parent().unwrap_or(Path::new("/")));
     format!(
         "# Deft Porter for \"{}\", as a container. To use it, with the program beside this file:\n\
          #   podman build -t deft-porter . && podman run -d --name deft-porter --read-only --cap-drop all \\\n\
