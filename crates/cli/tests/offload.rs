@@ -118,6 +118,33 @@ fn a_copy_goes_on_where_it_was_and_copies_over_nothing() {
     assert_eq!(text(&found), "");
 }
 
+/// What comes with a history of its own keeps it, and it goes on; empty folders come along.
+#[test]
+fn a_card_with_manifests_of_its_own_loses_none_of_them() {
+    let desk = Desk::new();
+    std::fs::create_dir_all(desk.path("CARD_A/DCIM/empty")).unwrap();
+    assert!(desk.copy().status.success());
+    let (card, to) = (desk.path("disk 1/CARD_A"), desk.path("third"));
+    std::fs::create_dir(&to).unwrap();
+    // Once, and once more over what is there.
+    for generations in [2, 3] {
+        let out = run(&["copy", at(&card), "--to", at(&to)]);
+        assert!(out.status.success() && text(&out).contains("Safe to erase"), "{}", text(&out));
+        let found = std::fs::read_dir(to.join("CARD_A/ascmhl")).unwrap().count();
+        assert_eq!(found, generations + 1, "a chain and the generations");
+    }
+    assert!(to.join("CARD_A/DCIM/empty").is_dir());
+    assert!(run(&["verify", at(&to.join("CARD_A"))]).status.success());
+    let Some(readers) = support::readers() else { return };
+    let out = Command::new("python3")
+        .env("PYTHONPATH", &readers)
+        .args(["-c", "from ascmhl.cli.ascmhl import mhltool_cli as m; m()", "create", "-h", "xxh64"])
+        .arg(to.join("CARD_A"))
+        .output()
+        .unwrap();
+    assert!(out.status.success(), "{}", text(&out));
+}
+
 #[test]
 fn what_cannot_be_copied_keeps_the_card_from_being_erased() {
     let desk = Desk::new();

@@ -36,7 +36,8 @@ fn steps(p: &Past, events: &[Event]) -> Steps {
     }
 }
 
-fn bytes(n: u64) -> String {
+/// `1.2 GB`, in units of 1000.
+pub fn bytes(n: u64) -> String {
     let units = [(1_000_000_000_000, "TB"), (1_000_000_000, "GB"), (1_000_000, "MB"), (1_000, "kB")];
     match units.iter().find(|(by, _)| n >= *by) {
         Some((by, unit)) => format!("{:.1} {unit}", n as f64 / *by as f64),

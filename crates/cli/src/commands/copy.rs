@@ -31,7 +31,7 @@ pub fn copy(a: &args::Copy) -> Result<ExitCode> {
         std::fs::create_dir_all(target)
             .with_context(|| format!("cannot make the folder {}", media::show::path(target)))?;
     }
-    let found = tree::of(&Dir::open(&a.source)?)
+    let found = tree::of(&Dir::open(&a.source)?, true)
         .with_context(|| format!("cannot read {}", media::show::path(&a.source)))?;
     let all: u64 = found.files.iter().map(|f| f.seen.size).sum();
     let line = BytesLine::start(all * 2)?;

@@ -2,8 +2,7 @@
 
 use crate::args::Find;
 use crate::ui;
-use anyhow::{Context, Result, bail};
-use porter::clock;
+use anyhow::{Result, bail};
 use porter::config::House;
 use porter::report;
 use porter::store::said::Wanted;
@@ -15,19 +14,12 @@ pub fn find(a: &Find) -> Result<ExitCode> {
         let known: Vec<&str> = house.watches.iter().map(|w| w.name.as_str()).collect();
         bail!("there is no watch \"{unknown}\" in this house; it has: {}", known.join(", "));
     }
-    let day = |d: &Option<String>, last: bool| {
-        d.as_ref()
-            .map(|d| {
-                clock::day(d, last).with_context(|| format!("\"{d}\" is no day; write it as 2026-11-23"))
-            })
-            .transpose()
-    };
     let wanted = Wanted {
         terms: a.words.clone(),
         near: a.near,
         watch: a.watch.clone(),
-        from: day(&a.from, false)?,
-        until: day(&a.until, true)?,
+        from: a.from.as_deref().map(super::day).transpose()?,
+        until: a.until.as_deref().map(super::last_of_day).transpose()?,
         most: a.most,
     };
     let found = report::find(&house, &wanted)?;

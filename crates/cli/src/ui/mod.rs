@@ -36,14 +36,7 @@ pub fn print_json(value: &impl Serialize) -> Result<()> {
     Ok(())
 }
 
-/// `1.2 GB`, in units of 1000.
-pub fn bytes(n: u64) -> String {
-    let units = [(1_000_000_000_000, "TB"), (1_000_000_000, "GB"), (1_000_000, "MB"), (1_000, "kB")];
-    match units.iter().find(|(by, _)| n >= *by) {
-        Some((by, unit)) => format!("{:.1} {unit}", n as f64 / *by as f64),
-        None => format!("{n} B"),
-    }
-}
+pub use porter::page::bytes;
 
 /// `1:02:03.5`, `2:03.5` or `3.5 s`.
 pub fn seconds(s: f64) -> String {

@@ -2,13 +2,14 @@
 //! and the body, RFC 2104).
 
 use super::{Message, Webhook};
+use crate::services::certificates;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use hmac::{Hmac, KeyInit, Mac};
 use sha2::Sha256;
 use std::time::Duration;
 use ureq::Agent;
-use ureq::tls::{PemItem, RootCerts, TlsConfig, parse_pem};
+use ureq::tls::{RootCerts, TlsConfig};
 
 const TIMEOUT: Duration = Duration::from_secs(30);
 
@@ -29,13 +30,7 @@ pub fn send(to: &Webhook, message: &Message) -> Result<(), String> {
         .max_redirects_will_error(false)
         .user_agent(concat!("deft-porter/", env!("CARGO_PKG_VERSION")));
     if let Some(path) = &to.certificates {
-        let pem = std::fs::read(path).map_err(|e| format!("cannot read {}: {e}", media::show::path(path)))?;
-        let trusted: Vec<_> = parse_pem(&pem)
-            .filter_map(|item| match item {
-                Ok(PemItem::Certificate(c)) => Some(c),
-                _ => None,
-            })
-            .collect();
+        let trusted = certificates(path)?;
         config =
             config.tls_config(TlsConfig::builder().root_certs(RootCerts::new_with_certs(&trusted)).build());
     }

@@ -1,17 +1,18 @@
 //! A folder to several places at once, with one read: each file is written to all of them beside its name, read back there,
 //! and then given its name, over nothing. What an earlier try left is not copied again, but read and compared.
 
-use super::manifest::{Entry, add_generation};
+use super::manifest::{CHAIN, Entry, add_generation, goes_on, read_whole};
 use super::sums::{Kind, Sum, of as sums_of};
 use super::tree::{self, Leaf, written};
 use crate::clock;
 use crate::error::{Error, Result};
 use crate::files::dir::entry_of;
 use crate::files::known::plain;
-use crate::files::{Dir, Watching};
+use crate::files::{Dir, Seen, Watching};
 use media::show;
 use rustix::fs::{Advice, fadvise};
 use serde::Serialize;
+use std::collections::HashMap;
 use std::ffi::OsString;
 use std::fs::File;
 use std::io::{self, Read, Seek, Write};
@@ -72,11 +73,19 @@ pub fn copy(source: &Path, targets: &[PathBuf], watching: &dyn Watching) -> Resu
     let from = Dir::open(source).map_err(fail(source))?;
     let to: Vec<Dir> = targets.iter().map(|t| Dir::open(t).map_err(fail(t))).collect::<Result<_>>()?;
     apart(&from, &to)?;
-    let tree = tree::of(&from).map_err(Error::path("cannot read", source))?;
+    let tree = tree::of(&from, true).map_err(Error::path("cannot read", source))?;
     let mut out = Copied { files: tree.files.len() as u64, ..Copied::default() };
     out.bytes = tree.files.iter().map(|f| f.seen.size).sum();
     out.left = tree.others.iter().map(|(path, why)| problem(path, why)).collect();
     out.targets = targets.iter().map(|t| Target { path: show::path(t), ..Target::default() }).collect();
+    // Empty ones count as well: who reads a card looks for its folders.
+    for folder in &tree.folders {
+        for (n, target) in to.iter().enumerate() {
+            if let Err(e) = target.make(folder) {
+                out.targets[n].problems.push(problem(folder, plain(&e)));
+            }
+        }
+    }
     let mut listed: Vec<Vec<Entry>> = vec![Vec::new(); to.len()];
     for leaf in &tree.files {
         if watching.stopping() {
@@ -93,6 +102,10 @@ pub fn copy(source: &Path, targets: &[PathBuf], watching: &dyn Watching) -> Resu
                             target.problems.push(problem(&leaf.path, why));
                             continue;
                         }
+                    }
+                    // The manifests that came with the card are part of the history, and not listed in it.
+                    if leaf.path.components().any(|c| c.as_os_str() == tree::MANIFESTS) {
+                        continue;
                     }
                     match written(&leaf.path) {
                         Some(path) => listed[n].push(Entry {
@@ -119,8 +132,9 @@ pub fn copy(source: &Path, targets: &[PathBuf], watching: &dyn Watching) -> Resu
         }
     }
     // What came to the source meanwhile was not copied.
-    let after = tree::of(&from).map_err(Error::path("cannot read", source))?;
-    for leaf in after.files.iter().filter(|f| !tree.files.contains(f)) {
+    let after = tree::of(&from, true).map_err(Error::path("cannot read", source))?;
+    let before: HashMap<&Path, &Seen> = tree.files.iter().map(|f| (f.path.as_path(), &f.seen)).collect();
+    for leaf in after.files.iter().filter(|f| before.get(f.path.as_path()) != Some(&&f.seen)) {
         out.left.push(problem(&leaf.path, "it came or changed while the rest was copied: copy once more"));
     }
     let whole = |t: &Target| t.problems.is_empty() && t.copied + t.there_before == out.files;
@@ -251,7 +265,7 @@ fn one(from: &Dir, to: &[Dir], leaf: &Leaf, w: &dyn Watching) -> Result<(String,
         }
         for (n, target) in to.iter().enumerate().filter(|(n, _)| present[*n]) {
             let sum = &sum;
-            threads.push(s.spawn(move || (n, compare(target, leaf, sum))));
+            threads.push(s.spawn(move || (n, compare(from, target, leaf, sum))));
         }
         threads.into_iter().filter_map(|t| t.join().ok()).collect()
     });
@@ -311,9 +325,14 @@ fn finish(
 }
 
 /// What has the name already: the same, or another file, which is left alone.
-fn compare(target: &Dir, leaf: &Leaf, wanted: &str) -> Done {
+fn compare(from: &Dir, target: &Dir, leaf: &Leaf, wanted: &str) -> Done {
     let same = || -> io::Result<bool> {
         let (dir, name) = target.holder(&leaf.path, false)?;
+        // The history there has gone on since, with a generation of each copy.
+        if leaf.path == Path::new(tree::MANIFESTS).join(CHAIN) {
+            let (here, _) = from.holder(&leaf.path, false)?;
+            return Ok(goes_on(&read_whole(dir.read(name)?)?, &read_whole(here.read(name)?)?));
+        }
         match dir.look(name)? {
             Some(e) if e.is_file() && e.seen.size == leaf.seen.size => (),
             _ => return Ok(false),

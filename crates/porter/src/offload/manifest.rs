@@ -9,8 +9,8 @@ use quick_xml::events::Event;
 use std::io::{self, Read, Write};
 use std::path::{Component, Path};
 
-const FOLDER: &str = "ascmhl";
-const CHAIN: &str = "ascmhl_chain.xml";
+const FOLDER: &str = super::tree::MANIFESTS;
+pub const CHAIN: &str = "ascmhl_chain.xml";
 /// Largest manifest that is read.
 const MAX_BYTES: u64 = 1 << 30;
 
@@ -225,12 +225,17 @@ pub fn read_whole(file: std::fs::File) -> io::Result<String> {
     Ok(whole)
 }
 
+/// Whether a chain is another one with further generations behind.
+pub fn goes_on(longer: &str, shorter: &str) -> bool {
+    let body = |whole: &str| whole.rfind("</ascmhldirectory>").map(|at| whole[..at].trim_end().to_owned());
+    matches!((body(longer), body(shorter)), (Some(l), Some(s)) if l.starts_with(&s))
+}
+
 /// Writes the next generation of a folder's history; gives its path inside.
 pub fn add_generation(folder: &Dir, entries: &[Entry], process: &str, now: Micros) -> io::Result<String> {
     let before = history(folder)?;
-    let known = |path: &str| before.iter().any(|(_, l)| l.entries.iter().any(|e| e.path == path));
-    let known: std::collections::HashSet<String> =
-        entries.iter().filter(|e| known(&e.path)).map(|e| e.path.clone()).collect();
+    let known: std::collections::HashSet<&str> =
+        before.iter().flat_map(|(_, l)| &l.entries).map(|e| e.path.as_str()).collect();
     let dir = folder.make(Path::new(FOLDER))?;
     let number = before.iter().filter_map(|(n, _)| n.get(..4)?.parse::<u32>().ok()).max().unwrap_or(0) + 1;
     let title = folder.path().file_name().map_or("files".into(), |n| n.to_string_lossy().into_owned());
@@ -317,6 +322,9 @@ mod tests {
         let all = history(&folder).unwrap();
         assert_eq!((all.len(), all[1].1.entries.len()), (2, 2));
         let chain = std::fs::read_to_string(dir.path().join("ascmhl").join(CHAIN)).unwrap();
+        let first =
+            chain.split("  <hashlist sequencenr=\"2\"").next().unwrap().to_owned() + "</ascmhldirectory>";
+        assert!(goes_on(&chain, &first) && goes_on(&chain, &chain) && !goes_on(&first, &chain));
         assert_eq!((chain.matches("<c4>").count(), chain.matches("</ascmhldirectory>").count()), (2, 1));
     }
 }

@@ -5,6 +5,8 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 const MAX_DEPTH: usize = 64;
+/// The folder of a folder's manifests.
+pub const MANIFESTS: &str = "ascmhl";
 
 /// A file, by its path inside.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -17,18 +19,20 @@ pub struct Leaf {
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Tree {
     pub files: Vec<Leaf>,
+    pub folders: Vec<PathBuf>,
     /// Neither files nor folders, or folders that cannot be read: with the reason.
     pub others: Vec<(PathBuf, String)>,
 }
 
-/// Folders in which manifests stand, and marks of file systems: no content.
-pub fn is_aside(name: &str) -> bool {
-    matches!(name, "ascmhl" | ".DS_Store" | "System Volume Information" | ".Trashes" | ".Spotlight-V100")
+/// Marks of file systems, and of ours: no content.
+fn is_aside(name: &str) -> bool {
+    matches!(name, ".DS_Store" | "System Volume Information" | ".Trashes" | ".Spotlight-V100")
         || name == crate::files::known::MARKER
         || name.ends_with(".deft-porter.part")
 }
 
-pub fn of(folder: &Dir) -> io::Result<Tree> {
+/// `manifests`: with the folders of manifests, which are content to whoever copies, and none to whoever verifies.
+pub fn of(folder: &Dir, manifests: bool) -> io::Result<Tree> {
     let mut tree = Tree::default();
     let mut open = vec![(PathBuf::new(), 0)];
     while let Some((inside, depth)) = open.pop() {
@@ -42,12 +46,15 @@ pub fn of(folder: &Dir) -> io::Result<Tree> {
             }
         };
         for name in names {
-            if name.to_str().is_some_and(is_aside) {
+            if name.to_str().is_some_and(|n| is_aside(n) || !manifests && n == MANIFESTS) {
                 continue;
             }
             let path = inside.join(&name);
             match dir.look(&name) {
-                Ok(Some(e)) if e.is_folder() && depth < MAX_DEPTH => open.push((path, depth + 1)),
+                Ok(Some(e)) if e.is_folder() && depth < MAX_DEPTH => {
+                    tree.folders.push(path.clone());
+                    open.push((path, depth + 1));
+                }
                 Ok(Some(e)) if e.is_file() => tree.files.push(Leaf { path, seen: e.seen }),
                 Ok(Some(_)) => {
                     tree.others.push((path, "neither a file nor a folder (a link is not followed)".into()))
@@ -58,6 +65,7 @@ pub fn of(folder: &Dir) -> io::Result<Tree> {
         }
     }
     tree.files.sort_by(|a, b| a.path.cmp(&b.path));
+    tree.folders.sort();
     tree.others.sort();
     Ok(tree)
 }

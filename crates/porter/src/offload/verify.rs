@@ -119,7 +119,7 @@ fn held(
         }
     }
     if is_whole {
-        let tree = tree::of(folder).map_err(Error::path("cannot read", folder.path()))?;
+        let tree = tree::of(folder, false).map_err(Error::path("cannot read", folder.path()))?;
         let known: BTreeSet<PathBuf> = wanted.keys().map(PathBuf::from).collect();
         let here = tree.files.iter().map(|f| &f.path).chain(tree.others.iter().map(|(p, _)| p));
         out.extra = here.filter(|p| !known.contains(*p)).map(show::path).collect();

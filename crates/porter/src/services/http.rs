@@ -6,11 +6,12 @@ use crate::error::{Error, Result};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use std::io::Read;
+use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 use ureq::http::{Response, StatusCode, header};
-use ureq::tls::{PemItem, RootCerts, TlsConfig, parse_pem};
+use ureq::tls::{Certificate, PemItem, RootCerts, TlsConfig, parse_pem};
 use ureq::{Agent, Body};
 use words::service::{Answer, Part, Reply, SpeechService, TextAnswer, TextRequest, TextService};
 
@@ -81,6 +82,19 @@ pub fn authorization(login: &Login) -> std::result::Result<(Option<Hidden>, Vec<
     })
 }
 
+/// The certificates of a PEM file; one without any is no such file.
+pub fn certificates(path: &Path) -> std::result::Result<Vec<Certificate<'static>>, String> {
+    let at = media::show::path(path);
+    let pem = std::fs::read(path).map_err(|e| format!("cannot read {at}: {e}"))?;
+    let all: Vec<_> = parse_pem(&pem)
+        .filter_map(|item| match item {
+            Ok(PemItem::Certificate(c)) => Some(c),
+            _ => None,
+        })
+        .collect();
+    if all.is_empty() { Err(format!("{at} holds no certificate")) } else { Ok(all) }
+}
+
 impl Client {
     /// Reads what is needed to ask: the login, the certificates.
     pub fn new(service: &Service) -> Result<Client> {
@@ -92,17 +106,7 @@ impl Client {
             .http_status_as_error(false)
             .user_agent(concat!("deft-porter/", env!("CARGO_PKG_VERSION")));
         if let Some(path) = &service.certificates {
-            let pem = std::fs::read(path)
-                .map_err(|e| fail(format!("cannot read {}: {e}", media::show::path(path))))?;
-            let trusted: Vec<_> = parse_pem(&pem)
-                .filter_map(|item| match item {
-                    Ok(PemItem::Certificate(c)) => Some(c),
-                    _ => None,
-                })
-                .collect();
-            if trusted.is_empty() {
-                return Err(fail(format!("{} holds no certificate", media::show::path(path))));
-            }
+            let trusted = certificates(path).map_err(fail)?;
             config = config
                 .tls_config(TlsConfig::builder().root_certs(RootCerts::new_with_certs(&trusted)).build());
         }

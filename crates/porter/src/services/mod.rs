@@ -10,7 +10,7 @@ use std::net::{TcpStream, ToSocketAddrs};
 use std::path::PathBuf;
 use std::time::Duration;
 
-pub use http::{Client, authorization};
+pub use http::{Client, authorization, certificates};
 pub use secret::{Hidden, Secret, give};
 
 /// Longest wait for somebody to answer when only looking.

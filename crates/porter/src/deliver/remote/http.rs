@@ -2,11 +2,11 @@
 
 use super::feed::Feed;
 use super::{Remote, Trouble};
-use crate::services::{Hidden, Login, authorization};
+use crate::services::{Hidden, Login, authorization, certificates};
 use std::io::Read;
 use std::time::Duration;
 use ureq::http::{Request, Response, StatusCode, header};
-use ureq::tls::{Certificate, PemItem, RootCerts, TlsConfig, parse_pem};
+use ureq::tls::{Certificate, RootCerts, TlsConfig};
 use ureq::{Agent, Body, SendBody};
 
 /// Most bytes of an answer that is no file.
@@ -31,24 +31,15 @@ pub enum Sends<'a, 'f> {
     Feed(&'a mut Feed<'f>),
 }
 
-/// Certificates of a file.
-fn certificates(remote: &Remote) -> Result<Option<Vec<Certificate<'static>>>, Trouble> {
-    let Some(path) = &remote.certificates else { return Ok(None) };
-    let at = media::show::path(path);
-    let pem = std::fs::read(path).map_err(|e| remote.refused(format!("cannot read {at}: {e}")))?;
-    let all: Vec<_> = parse_pem(&pem)
-        .filter_map(|item| match item {
-            Ok(PemItem::Certificate(c)) => Some(c),
-            _ => None,
-        })
-        .collect();
-    if all.is_empty() { Err(remote.refused(format!("{at} holds no certificate"))) } else { Ok(Some(all)) }
+/// The certificates that are trusted instead of the public ones.
+fn trusted(remote: &Remote) -> Result<Option<Vec<Certificate<'static>>>, Trouble> {
+    remote.certificates.as_ref().map(|path| certificates(path).map_err(|e| remote.refused(e))).transpose()
 }
 
 /// What TLS trusts, for protocols that bring their own connection.
 pub fn roots(remote: &Remote) -> Result<rustls::ClientConfig, Trouble> {
     let mut store = rustls::RootCertStore::empty();
-    match certificates(remote)? {
+    match trusted(remote)? {
         None => store.extend(webpki_roots::TLS_SERVER_ROOTS.iter().cloned()),
         Some(all) => {
             for c in all {
@@ -120,7 +111,7 @@ impl Http {
             .max_redirects(0)
             .max_redirects_will_error(false)
             .user_agent(concat!("deft-porter/", env!("CARGO_PKG_VERSION")));
-        if let Some(trusted) = certificates(remote)? {
+        if let Some(trusted) = trusted(remote)? {
             config = config
                 .tls_config(TlsConfig::builder().root_certs(RootCerts::new_with_certs(&trusted)).build());
         }
