@@ -150,6 +150,19 @@ fn parts(remote: &Remote) {
     assert_eq!(place.publish(&ticket, "long.mp4").unwrap(), Published::Done);
     assert_eq!(cutter.cut.load(Ordering::SeqCst), 1);
     assert_eq!(place.whose("long.mp4", &ticket, &cargo).unwrap(), Whose::Ours);
+    cutter.cut_after(i64::MAX);
+    // Made anew and shorter: parts of the longer one do not come along.
+    let begun = place.prepare(&cargo, "short.mp4", &place.begin("h-2").unwrap()).unwrap();
+    place.stage(&cargo, "short.mp4", &begun, &Quiet).unwrap();
+    let anew = tempfile::tempdir().unwrap();
+    let short = contract::one_file(anew.path(), &content[..9_000_000]);
+    let begun = place.prepare(&short, "short.mp4", &begun).unwrap();
+    assert!(matches!(place.stage(&short, "short.mp4", &begun, &Quiet), Err(Trouble::Away(_))));
+    let fresh = place.prepare(&short, "short.mp4", &begun).unwrap();
+    assert_ne!(fresh, begun);
+    place.stage(&short, "short.mp4", &fresh, &Quiet).unwrap();
+    assert_eq!(place.publish(&fresh, "short.mp4").unwrap(), Published::Done);
+    assert_eq!(place.whose("short.mp4", &fresh, &short).unwrap(), Whose::Ours);
 }
 
 #[test]
@@ -176,15 +189,28 @@ fn an_upload_goes_on_and_is_there_once() {
     let there: Vec<PathBuf> = files(&server.root).into_iter().filter(|p| p.extension().is_none()).collect();
     assert_eq!(there.len(), 1);
     assert_eq!(std::fs::read(&there[0]).unwrap(), content);
+    // Made anew, and another file of the same length: what was begun of the first is not gone on with.
+    let begun = place.prepare(&cargo, "y", &place.begin("h-4").unwrap()).unwrap();
+    cutter.cut_after(9_000_000);
+    place.stage(&cargo, "y", &begun, &Quiet).unwrap_err();
+    let other: Vec<u8> = content.iter().map(|b| b ^ 1).collect();
+    let anew = tempfile::tempdir().unwrap();
+    let other = contract::one_file(anew.path(), &other);
+    let fresh = place.prepare(&other, "y", &begun).unwrap();
+    assert_ne!(fresh, begun);
+    place.stage(&other, "y", &fresh, &Quiet).unwrap();
+    assert_eq!(place.whose("y", &fresh, &other).unwrap(), Whose::Ours);
+    place.discard("y", &fresh).unwrap();
     // What is not what was made is not published: its last byte never goes out.
     let mut lie = cargo.clone();
     lie.files[0].digest = "xxh3-128:0".into();
     let ticket = place.prepare(&lie, "x", &place.begin("h-2").unwrap()).unwrap();
     assert!(matches!(place.stage(&lie, "x", &ticket, &Quiet), Err(Trouble::Changed(_))));
     assert_eq!(place.whose("x", &ticket, &lie).unwrap(), Whose::Nothing);
-    assert!(
-        matches!(place.prepare(&contract::many_files(work.path()), "f", &ticket.clone()), Ok(t) if t == ticket)
-    );
+    assert!(matches!(
+        place.prepare(&contract::many_files(work.path()), "f", &ticket),
+        Err(Trouble::Refused(_))
+    ));
     let other = place.begin("h-3").unwrap();
     assert!(matches!(
         place.prepare(&contract::many_files(work.path()), "f", &other),

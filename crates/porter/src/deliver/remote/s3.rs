@@ -118,10 +118,10 @@ impl S3Place {
             "RequestTimeTooSkewed" => remote.refused(format!("{why} (is the clock of this machine right?)")),
             "NoSuchBucket" | "SlowDown" | "InternalError" | "ServiceUnavailable" => remote.away(why),
             "QuotaExceeded" | "EntityTooLarge" => Trouble::Full(format!("{}: {why}", remote.address)),
-            _ if status.is_server_error() || status == StatusCode::NOT_FOUND => remote.away(why),
             _ if status == StatusCode::INSUFFICIENT_STORAGE => {
                 Trouble::Full(format!("{}: {why}", remote.address))
             }
+            _ if status.is_server_error() || status == StatusCode::NOT_FOUND => remote.away(why),
             _ => remote.refused(why),
         }
     }
@@ -226,8 +226,14 @@ impl S3Place {
         let there = self.parts(key, id)?.ok_or_else(gone)?;
         let mut feed = Feed::open(&cargo.path, f.bytes, w)?;
         let size = part_size(f.bytes);
+        let count = f.bytes.div_ceil(size).max(1) as u16;
+        // Of something longer that was made before: its last parts would be taken for ours.
+        if there.iter().any(|p| p.number > count) {
+            self.abort(key, id)?;
+            return Err(self.http.remote().away("what was begun there is of another file: it begins anew"));
+        }
         let mut block = Vec::new();
-        for number in 1..=f.bytes.div_ceil(size).max(1) as u16 {
+        for number in 1..=count {
             block.clear();
             if let Err(e) = (&mut feed).take(size).read_to_end(&mut block) {
                 return Err(feed.failure().unwrap_or_else(|| Trouble::Changed(e.to_string())));
@@ -315,6 +321,15 @@ impl S3Place {
             self.delete(key)?;
         }
         Ok(Published::Done)
+    }
+
+    fn abort(&self, key: &str, id: &str) -> Result<(), Trouble> {
+        let abort = self.bucket.abort_multipart_upload(Some(&self.credentials), key, id);
+        let answer = self.send("DELETE", abort, &[], b"")?;
+        match answer.status() {
+            StatusCode::NOT_FOUND => Ok(()),
+            _ => self.good("cannot end the upload", answer).map(|_| ()),
+        }
     }
 
     fn delete(&self, key: &str) -> Result<(), Trouble> {
@@ -482,12 +497,7 @@ impl Place for S3Place {
         }
         if let Some(id) = Self::upload(ticket) {
             let key = self.key(name)?;
-            let abort = self.bucket.abort_multipart_upload(Some(&self.credentials), &key, id);
-            let answer = self.send("DELETE", abort, &[], b"")?;
-            return match answer.status() {
-                StatusCode::NOT_FOUND => Ok(()),
-                _ => self.good("cannot end the upload", answer).map(|_| ()),
-            };
+            return self.abort(&key, id);
         }
         // What was published of it, and what is staged: by the names that it alone has.
         for key in self.keys(&format!("{}/", self.key(tag_of(ticket))?), usize::MAX)? {

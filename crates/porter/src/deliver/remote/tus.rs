@@ -25,6 +25,12 @@ impl TusPlace {
         Ok(TusPlace { http: Http::new(remote, false)?, base: remote.base.clone() })
     }
 
+    /// The upload of this very content: one of something that was made before is never gone on with.
+    fn of<'t>(&self, ticket: &'t Ticket, cargo: &Cargo) -> Option<&'t str> {
+        let wanted = cargo.files.first()?.digest.as_str();
+        self.begun(ticket).filter(|_| matches!(ticket, Ticket::Upload { tag, .. } if tag == wanted))
+    }
+
     fn begun<'t>(&self, ticket: &'t Ticket) -> Option<&'t str> {
         match ticket {
             // Nothing is sent anywhere else than to the place itself.
@@ -101,7 +107,7 @@ impl Place for TusPlace {
     }
 
     fn prepare(&self, cargo: &Cargo, name: &str, ticket: &Ticket) -> Result<Ticket, Trouble> {
-        if let Some(url) = self.begun(ticket)
+        if let Some(url) = self.of(ticket, cargo)
             && self.offset(url)?.is_some()
         {
             return Ok(ticket.clone());
@@ -109,13 +115,13 @@ impl Place for TusPlace {
         let [file] = cargo.files.as_slice() else {
             return Err(self.http.remote().refused("it takes single files, not folders of them"));
         };
-        Ok(Ticket::Upload { tag: String::new(), id: self.create(name, file.bytes)? })
+        Ok(Ticket::Upload { tag: file.digest.clone(), id: self.create(name, file.bytes)? })
     }
 
     fn stage(&self, cargo: &Cargo, name: &str, ticket: &Ticket, w: &dyn Watching) -> Result<Proof, Trouble> {
         super::site::inside(name)?;
         let away = |why: &str| self.http.remote().away(why);
-        let url = self.begun(ticket).ok_or_else(|| away("nothing was begun there"))?;
+        let url = self.of(ticket, cargo).ok_or_else(|| away("nothing was begun there"))?;
         let file = cargo.files.first().ok_or_else(|| Trouble::Changed("nothing to carry".into()))?;
         let mut at = self.offset(url)?.ok_or_else(|| away("what was begun there is gone"))?;
         if at > file.bytes {
@@ -167,9 +173,7 @@ impl Place for TusPlace {
     }
 
     fn whose(&self, _: &str, ticket: &Ticket, cargo: &Cargo) -> Result<Whose, Trouble> {
-        let Some(url) = self.begun(ticket).filter(|_| !cargo.files.is_empty()) else {
-            return Ok(Whose::Nothing);
-        };
+        let Some(url) = self.of(ticket, cargo) else { return Ok(Whose::Nothing) };
         let whole = cargo.files.iter().map(|f| f.bytes).sum::<u64>();
         Ok(if self.offset(url)? == Some(whole) { Whose::Ours } else { Whose::Nothing })
     }

@@ -4,7 +4,7 @@ use super::{Desk, Worker};
 use crate::error::{Error, Result};
 use crate::files::copy::digest_of;
 use crate::files::dir::entry_of;
-use crate::files::frames::Frames;
+use crate::files::frames::{Frames, Together};
 use crate::files::moving::{At, Moved, finish, move_if_free};
 use crate::files::{Dir, Seen, Watching};
 use crate::progress::{Progress, Stage, Unit};
@@ -82,8 +82,23 @@ impl Found {
         match &self.frames {
             None => _ = self.dir.remove(&self.name)?,
             Some(frames) => {
+                // Many take a while: each is looked at just before it goes, and one that was made anew meanwhile stays.
+                let mut all = Together::default();
+                let mut each = Vec::new();
                 for n in frames.numbers() {
-                    self.dir.remove(OsStr::new(&frames.name(n)))?;
+                    let name = OsString::from(frames.name(n));
+                    if let Some(e) = self.dir.look(&name)? {
+                        all.add(n, &e.seen);
+                        each.push((name, e.seen));
+                    }
+                }
+                if all.seen() != self.seen {
+                    return Err(std::io::Error::other("a frame changed in this moment"));
+                }
+                for (name, seen) in each {
+                    if self.dir.look(&name)?.is_some_and(|e| e.seen == seen) {
+                        self.dir.remove(&name)?;
+                    }
                 }
             }
         }
