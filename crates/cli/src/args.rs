@@ -57,6 +57,10 @@ pub enum Command {
     Rehearse(Rehearse),
     /// Show what a template makes of the names of files
     Name(Name),
+    /// Rename files by a template; the record keeps the old names, and --undo gives them back
+    Rename(Rename),
+    /// The configurations that were in force, by their numbers, and what differs between them
+    Config(Config),
     /// Copy a card or folder to several disks at once: read once, read back, with a manifest
     Copy(Copy),
     /// Hold files against their manifest or list of checksums: what is missing, changed, extra
@@ -557,10 +561,17 @@ pub enum PresetsWhat {
 #[derive(Debug, ClapArgs)]
 pub struct Rehearse {
     /// Files, in a watch folder or elsewhere
-    #[arg(required_unless_present = "schema", value_name = "FILE")]
+    #[arg(required_unless_present_any = ["schema", "since"], value_name = "FILE")]
     pub files: Vec<PathBuf>,
     #[command(flatten)]
     pub house: NamedHouse,
+    /// In place of files: which arrivals since this day would come out otherwise by the configuration as it stands on
+    /// disk than they were planned
+    #[arg(long, value_name = "DAY", conflicts_with_all = ["files", "watch"])]
+    pub since: Option<String>,
+    /// With --since: hold the configuration on disk against this edited one
+    #[arg(long, value_name = "FILE", requires = "since")]
+    pub edited: Option<PathBuf>,
     /// As if they lay in this watch
     #[arg(long, value_name = "NAME")]
     pub watch: Option<String>,
@@ -585,6 +596,61 @@ pub struct Name {
     /// Name of the preset that they would be made by
     #[arg(long, value_name = "NAME", default_value = "preset")]
     pub preset: String,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Rename {
+    /// A template as in a house's rules, without the ending: "{date}_{stem.slug()}"
+    #[arg(required_unless_present = "undo", value_name = "TEMPLATE")]
+    pub template: Option<String>,
+    /// Files to rename, each in its own folder
+    #[arg(required_unless_present = "undo", value_name = "FILE")]
+    pub files: Vec<PathBuf>,
+    /// Do it; without this the new names are only shown
+    #[arg(long)]
+    pub yes: bool,
+    /// Give the files of a number, or of the last, their old names back
+    #[arg(long, value_name = "NUMBER", num_args = 0..=1, conflicts_with_all = ["template", "files", "yes"])]
+    pub undo: Option<Option<i64>>,
+    /// Name of the watch, for {watch}
+    #[arg(long, value_name = "NAME", default_value = "watch")]
+    pub watch: String,
+    #[command(flatten)]
+    pub house: NamedHouse,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Config {
+    #[command(subcommand)]
+    pub what: ConfigWhat,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum ConfigWhat {
+    /// List the configurations that were in force, with their numbers
+    List {
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+        #[command(flatten)]
+        house: NamedHouse,
+    },
+    /// Print one of them, with the presets in files of their own behind it
+    Show {
+        /// Its number; without one, the last
+        number: Option<i64>,
+        #[command(flatten)]
+        house: NamedHouse,
+    },
+    /// Show what differs between two of them, or between one and what stands on disk
+    Diff {
+        /// A number
+        from: i64,
+        /// Another; without it, what stands on disk
+        to: Option<i64>,
+        #[command(flatten)]
+        house: NamedHouse,
+    },
 }
 
 #[derive(Debug, ClapArgs)]

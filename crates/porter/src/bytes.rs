@@ -26,3 +26,19 @@ pub fn deserialize<'de, D: Deserializer<'de>>(d: D) -> Result<PathBuf, D::Error>
         Form::Bytes(bytes) => OsString::from_vec(bytes).into(),
     })
 }
+
+/// The same where there may be none.
+pub mod option {
+    use super::*;
+
+    #[derive(Serialize, Deserialize)]
+    struct One(#[serde(with = "super")] PathBuf);
+
+    pub fn serialize<S: Serializer>(path: &Option<PathBuf>, s: S) -> Result<S::Ok, S::Error> {
+        path.clone().map(One).serialize(s)
+    }
+
+    pub fn deserialize<'de, D: Deserializer<'de>>(d: D) -> Result<Option<PathBuf>, D::Error> {
+        Ok(Option::<One>::deserialize(d)?.map(|p| p.0))
+    }
+}

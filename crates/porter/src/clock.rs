@@ -63,6 +63,12 @@ pub fn next_minute(at: Micros, minute: u16) -> Option<Micros> {
     on(here.date()).filter(|due| *due > at).or_else(|| on(here.date().tomorrow().ok()?))
 }
 
+/// Minutes since midnight here.
+pub fn minute_of_day(at: Micros) -> u16 {
+    let here = zoned(at);
+    here.hour() as u16 * 60 + here.minute() as u16
+}
+
 /// In universal time, as names of manifests have it: `2026-11-26_194546Z`.
 pub fn universal(at: Micros) -> String {
     jiff::Timestamp::from_microsecond(at).unwrap_or_default().strftime("%Y-%m-%d_%H%M%SZ").to_string()

@@ -87,7 +87,7 @@ pub fn plan(path: &Path, presets: &[Arc<Preset>]) -> Result<Planned> {
     let item = item_of(path);
     let filled = |p: &Arc<Preset>| {
         let mut recipe = recipe(p).ok()?.clone();
-        let subject = Subject { facts: &planned.facts, item: &item, preset: &p.name };
+        let subject = Subject { facts: &planned.facts, item: &item, preset: &p.name, rule: "" };
         recipe.texts().for_each(|t| *t = naming::fill_text(t, &subject));
         Some(recipe)
     };
@@ -113,6 +113,8 @@ fn item_of(path: &Path) -> Item<'_> {
         arrived: clock::now(),
         job: 0,
         frames: None,
+        beside: &[],
+        counts: None,
     }
 }
 
@@ -213,7 +215,8 @@ impl Planned {
     fn publish(&self, to: &Path, name: &Template, preset: &Preset, mut staged: Staged) -> Result<PathBuf> {
         let item = item_of(&self.source);
         let extension = preset.parts.first().map_or("", |p| p.extension.as_str());
-        let wanted = name.fill(&Subject { facts: &self.facts, item: &item, preset: &preset.name }, extension);
+        let wanted = name
+            .fill(&Subject { facts: &self.facts, item: &item, preset: &preset.name, rule: "" }, extension);
         if let Some(folder) = to.join(&wanted).parent() {
             std::fs::create_dir_all(folder).map_err(Error::path("cannot make the folder", folder))?;
         }

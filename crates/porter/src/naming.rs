@@ -9,8 +9,13 @@ use crate::route::script::{Gives, Script, Wrong};
 use media::filter::video::burn::TIMECODE;
 use std::sync::Arc;
 
+/// Stands in a name for the version, until the name is given at a place. A sign for private use: no value brings one in.
+pub const FREE_VERSION: &str = "\u{f8ff}";
+
 /// Longest name of a file or folder, in bytes, leaving room for a running number and an extension.
 const MAX_PART: usize = 200;
+/// Longest ending of a file that keeps its own, in bytes.
+const MAX_ENDING: usize = 32;
 
 #[derive(Clone)]
 enum Piece {
@@ -96,6 +101,9 @@ fn worked(text: &str) -> Result<Piece, String> {
     }
     const EXAMPLE: &str = "such as {stem.upperAscii()}";
     match Script::parse(text) {
+        Ok((script, _)) if script.fields().iter().any(|f| f.name == fields::VERSION) => {
+            Err("{version} by itself: it is filled in when the name is given at a place".into())
+        }
         Ok((_, Some(Gives::True(_) | Gives::Other(_)))) => {
             Err(format!("an expression that gives a text or a number, {EXAMPLE}, not {{{text}}}"))
         }
@@ -127,10 +135,18 @@ pub fn fill_text(text: &str, subject: &Subject<'_>) -> String {
     let each = pieces.iter().map(|p| match p {
         Piece::Text(t) => t.clone(),
         Piece::Field(f) if format!("{{{}}}", f.name) == TIMECODE => TIMECODE.to_owned(),
-        Piece::Field(f) => (f.get)(subject).words(),
-        Piece::Worked(script) => words(script, &|f: &Field| (f.get)(subject)),
+        Piece::Field(f) => f.get(subject).words(),
+        Piece::Worked(script) => words(script, &|f: &Field| f.get(subject)),
     });
     each.collect()
+}
+
+/// The n-th name to try for one that is wanted: the next version where the name has one, otherwise the next number.
+pub fn candidate(wanted: &str, n: u32) -> String {
+    match wanted.contains(FREE_VERSION) {
+        true => wanted.replace(FREE_VERSION, &format!("v{n:03}")),
+        false => numbered(wanted, n),
+    }
 }
 
 /// A checked template.
@@ -161,9 +177,18 @@ impl Template {
         Ok(Template { parts })
     }
 
+    /// Whether it has numbers in it that are counted.
+    pub fn counts(&self) -> bool {
+        self.parts.iter().flatten().any(|p| match p {
+            Piece::Text(_) => false,
+            Piece::Field(f) => f.count.is_some(),
+            Piece::Worked(script) => script.fields().iter().any(|f| f.count.is_some()),
+        })
+    }
+
     /// A relative path of safe names with the extension (a folder has none); never empty, never outside.
     pub fn fill(&self, subject: &Subject<'_>, extension: &str) -> String {
-        self.fill_with(|f| (f.get)(subject), extension)
+        self.fill_with(|f| f.get(subject), extension)
     }
 
     fn fill_with(&self, value: impl Fn(&Field) -> Value, extension: &str) -> String {
@@ -209,7 +234,11 @@ fn joined(pieces: &[Piece], value: &impl Fn(&Field) -> Value) -> String {
                     Piece::Field(f) => value(f).words(),
                     Piece::Text(_) => String::new(),
                 };
-                let text = text.replace([':', ';'], "-");
+                let is_version = matches!(p, Piece::Field(f) if f.name == fields::VERSION);
+                let text = match is_version {
+                    true => text,
+                    false => text.replace([':', ';'], "-").replace(FREE_VERSION, "_"),
+                };
                 if text.is_empty() {
                     out.truncate(out.trim_end_matches(BETWEEN).len());
                     swallow = out.is_empty();
@@ -262,18 +291,30 @@ pub fn clean(text: &str) -> String {
     }
 }
 
+/// The ending of a file as it arrived, fit to stand behind a name.
+pub fn ending(text: &str) -> String {
+    let clean = if text.is_empty() { String::new() } else { clean(text) };
+    let mut end = clean.len().min(MAX_ENDING);
+    while !clean.is_char_boundary(end) {
+        end -= 1;
+    }
+    clean[..end].trim_end_matches(['.', ' ']).to_owned()
+}
+
 /// `name.ext` with a number before the extension: `name_2.ext`.
 pub fn numbered(path: &str, n: u32) -> String {
-    if n < 2 {
-        return path.to_owned();
-    }
+    if n < 2 { path.to_owned() } else { marked(path, &format!("_{n}")) }
+}
+
+/// With something before the extension.
+pub fn marked(path: &str, mark: &str) -> String {
     let (folder, file) = path.rsplit_once('/').map_or(("", path), |(d, f)| (d, f));
     let (stem, ext) = file
         .rsplit_once('.')
         .filter(|(s, _)| !s.is_empty())
         .map_or((file, String::new()), |(s, e)| (s, format!(".{e}")));
     let slash = if folder.is_empty() { "" } else { "/" };
-    format!("{folder}{slash}{stem}_{n}{ext}")
+    format!("{folder}{slash}{stem}{mark}{ext}")
 }
 
 #[cfg(test)]

@@ -12,6 +12,12 @@ pub struct Recipe {
     pub media: media::recipe::Recipe,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub transcript: Option<TranscriptRecipe>,
+    /// It is the original as it arrived, and nothing is made.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub original: bool,
+    /// Or a file that belongs to it, by its name.
+    #[serde(default, skip_serializing_if = "Option::is_none", with = "crate::bytes::option")]
+    pub beside: Option<PathBuf>,
 }
 
 /// A transcript in one form. Outputs with the same hearing share one pass over the sound.
@@ -59,6 +65,6 @@ pub struct Hearing {
 
 impl From<media::recipe::Recipe> for Recipe {
     fn from(media: media::recipe::Recipe) -> Recipe {
-        Recipe { media, transcript: None }
+        Recipe { media, ..Recipe::default() }
     }
 }

@@ -7,7 +7,7 @@ use crate::error::{Error, Result};
 use crate::jobs::facts_of;
 use crate::naming;
 use crate::route::{self, Decision, Item, Ruled, Wanted};
-use crate::store::Store;
+use crate::store::{Change, Store};
 use media::codec::coders;
 use media::facts::Facts;
 use media::recipe::{AudioRecipe, BitRecipe};
@@ -63,9 +63,15 @@ pub struct Output {
     /// Why it would not be made of this file.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub not_made: Option<String>,
-    /// Where the preset states bit rates: about how large.
+    /// About how large, by the bit rates of the preset or by what it made before.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub about_bytes: Option<u64>,
+    /// About how long it takes to make, by how long it took before.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub about_seconds: Option<f64>,
+    /// How many outputs of the house's record that is from.
+    #[serde(skip_serializing_if = "is_zero")]
+    pub from_past: usize,
     pub to: Vec<Delivery>,
 }
 
@@ -94,6 +100,42 @@ impl From<Ruled> for Rule {
         };
         Rule { rule: r.rule, when: r.when, holds, why, compared }
     }
+}
+
+fn is_zero(n: &usize) -> bool {
+    *n == 0
+}
+
+/// What a preset made before, each by the length of its source in seconds where it has one.
+#[derive(Default)]
+struct Past {
+    bytes: Vec<f64>,
+    seconds: Vec<f64>,
+}
+
+/// The value in the middle.
+fn median(mut all: Vec<f64>) -> Option<f64> {
+    all.sort_by(f64::total_cmp);
+    all.get(all.len() / 2).copied()
+}
+
+/// How many outputs of the record an estimate is from, at most.
+const MOST_PAST: u32 = 25;
+
+fn past(store: &Store, preset: &str, version: &str) -> Result<Past> {
+    let mut out = Past::default();
+    for (job, output, bytes, length) in store.read(|v| v.made_by(preset, version, MOST_PAST))? {
+        let per = |x: f64| if length > 0.0 { x / length } else { x };
+        out.bytes.push(per(bytes as f64));
+        let events = store.read(|v| v.events(job))?;
+        let planned = events.iter().rev().find(|e| matches!(e.change, Change::Planned { .. })).map(|e| e.at);
+        let made =
+            events.iter().rev().find(|e| matches!(e.change, Change::Made { output: o, .. } if o == output));
+        if let (Some(from), Some(to)) = (planned, made.map(|e| e.at)) {
+            out.seconds.push(per((to - from).max(0) as f64 / 1e6));
+        }
+    }
+    Ok(out)
 }
 
 /// Where a file belongs: the watch that is named, or the one whose folder it lies in, or the only one.
@@ -160,7 +202,15 @@ impl<'h> Stage<'h> {
             Some(store) => store.read(|v| v.next_job())?,
             None => 1,
         };
-        let item = Item { watch: &watch.name, path: &path, arrived: clock::now(), job, frames: None };
+        let item = Item {
+            watch: &watch.name,
+            path: &path,
+            arrived: clock::now(),
+            job,
+            frames: None,
+            beside: &[],
+            counts: None,
+        };
         let decision: Decision = route::decide(self.house, &item, &facts);
         if decision.outputs.is_empty() {
             out.turned_away = Some(decision.why_nothing(&facts));
@@ -216,13 +266,26 @@ impl<'h> Stage<'h> {
             (picture, sound) => Some(picture.flatten().unwrap_or(0) + sound.unwrap_or(0)),
         };
         let seconds = facts.duration.map_or(0.0, |d| d.seconds);
-        let about_bytes = bits.filter(|_| seconds > 0.0).map(|b| (b as f64 / 8.0 * seconds) as u64);
+        let stated = bits.filter(|_| seconds > 0.0).map(|b| (b as f64 / 8.0 * seconds) as u64);
+        let past = match &self.store {
+            Some(store) => past(store, &wanted.preset, &wanted.preset_version)?,
+            None => Past::default(),
+        };
+        let of = |per: f64| if seconds > 0.0 { per * seconds } else { per };
+        let from_past = past.bytes.len();
+        let about_bytes = match wanted.recipe.original {
+            true => Some(facts.bytes),
+            false => stated.or(median(past.bytes).map(|b| of(b) as u64)),
+        };
+        let about_seconds = median(past.seconds).map(of);
         Ok(Output {
             rule: wanted.rule.clone(),
             preset: wanted.preset.clone(),
             version: wanted.preset_version.clone(),
             not_made,
             about_bytes,
+            about_seconds,
+            from_past,
             to,
         })
     }
@@ -237,7 +300,7 @@ impl<'h> Stage<'h> {
         });
         let mut number = 1;
         let name = loop {
-            let name = naming::numbered(wanted, number);
+            let name = naming::candidate(wanted, number);
             let there = folder.as_ref().is_some_and(|f| f.join(&name).symlink_metadata().is_ok());
             let given = match &self.store {
                 Some(store) => store.read(|v| v.name_is_given(place, &name))?,

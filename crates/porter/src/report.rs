@@ -162,6 +162,9 @@ pub struct DeliveryStatus {
     /// How it is known to be whole there.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub proof: Option<String>,
+    /// Why it does not go there.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub left_out: Option<String>,
 }
 
 /// One thing that happened.
@@ -234,8 +237,7 @@ fn arriving(house: &House, store: Option<&Store>, now: Option<&Now>, out: &mut S
                 }));
             }
             // Nobody watches: what lies there is looked at now.
-            None => match Dir::open(&w.folder).and_then(|d| Ok((folder::look_through(&d, w.subfolders)?, d)))
-            {
+            None => match Dir::open(&w.folder).and_then(|d| Ok((folder::look_through(&d, w.depth)?, d))) {
                 Ok((mut found, dir)) => {
                     found.sort_by(|a, b| a.path.cmp(&b.path));
                     let mut more = 0;
@@ -249,7 +251,7 @@ fn arriving(house: &House, store: Option<&Store>, now: Option<&Now>, out: &mut S
                         let why = if is_reason {
                             steady::Why::Reason.words()
                         } else {
-                            steady::why(&f.path, &f.seen, f.is_file)
+                            steady::why(&f.path, &f.seen, f.is_file, &w.unfinished)
                                 .map_or("no porter watches", steady::Why::words)
                         };
                         if known {
@@ -545,6 +547,7 @@ fn delivery_status(d: &Delivery) -> DeliveryStatus {
         name: show::text(d.name.as_ref().unwrap_or(&d.wanted)),
         delivered: d.delivered.map(clock::zoned_text),
         proof: d.proof.map(|p| p.words().to_owned()),
+        left_out: d.left_out.clone(),
     }
 }
 
@@ -581,16 +584,20 @@ pub fn told(change: &Change) -> (String, Option<String>) {
         Named { house } => ("store made", some(format!("house {house}"))),
         Started { house, program } => ("porter started", some(format!("{house}, version {program}"))),
         Stopped => ("porter stopped", None),
-        Arrived { watch, path, seen, frames, .. } => {
+        Arrived { watch, path, seen, frames, beside, .. } => {
             let frames = frames.as_ref().map_or(String::new(), |f| format!(", frames {}", f.words()));
-            ("arrived", some(format!("{watch}: {}, {} bytes{frames}", show::path(path), seen.size)))
+            let beside: Vec<String> = beside.iter().map(|b| show::path(&b.name)).collect();
+            let with =
+                if beside.is_empty() { String::new() } else { format!(", with {}", beside.join(", ")) };
+            ("arrived", some(format!("{watch}: {}, {} bytes{frames}{with}", show::path(path), seen.size)))
         }
         Begun { .. } => ("started", None),
-        Planned { outputs, .. } => {
+        Planned { outputs, configuration, .. } => {
             // A preset with several files is named once.
             let mut list: Vec<&str> = outputs.iter().map(|o| o.preset.as_str()).collect();
             list.dedup();
-            ("planned", some(list.join(", ")))
+            let by = configuration.map_or(String::new(), |n| format!(", by configuration {n}"));
+            ("planned", some(format!("{}{by}", list.join(", "))))
         }
         Made { preset, files, made, .. } => {
             let notes: String = made.notes.iter().map(|n| format!("; {n}")).collect();
@@ -602,7 +609,19 @@ pub fn told(change: &Change) -> (String, Option<String>) {
         }
         NotMade { preset, end, why, .. } => (end.words(), some(format!("{preset}: {why}"))),
         Remade { preset, why, .. } => ("made again", some(format!("{preset}: {why}"))),
-        Carrying { preset, place, name, .. } => ("carrying", some(format!("{preset} to {place}: {name}"))),
+        Carrying { preset, place, name, aside, .. } => {
+            let aside = aside.as_ref().map_or(String::new(), |a| format!("; what has the name becomes {a}"));
+            ("carrying", some(format!("{preset} to {place}: {name}{aside}")))
+        }
+        LeftOut { preset, place, failed, why, .. } => {
+            let what = if *failed { "not delivered" } else { "left out" };
+            (what, some(format!("{preset} to {place}: {why}")))
+        }
+        Counted { counts: c, .. } => (
+            "counted",
+            some(format!("{} of its watch, {} of its day, {} of its folder", c.watch, c.day, c.folder)),
+        ),
+        Accepted { number, .. } => ("configuration", some(format!("number {number} is in force"))),
         Delivered { preset, place, name, proof, .. } => {
             ("delivered", some(format!("{preset} at {place}: {name}, {}", proof.words())))
         }
@@ -631,7 +650,14 @@ pub fn told(change: &Change) -> (String, Option<String>) {
         Again { .. } => ("once more", some("asked for by a person".into())),
         Paused { yes: true } => ("paused", some("nothing more is begun".into())),
         Paused { yes: false } => ("going on", None),
+        Touched { path: Some(path), .. } => {
+            ("known again", some(format!("it is called {} now", show::path(path))))
+        }
         Touched { .. } => ("known again", some("other attributes, the same content".into())),
+        Content { content, .. } => ("read", some(content.clone())),
+        SameContent { known, .. } => {
+            ("known content", some(format!("job {known} was of the same content: nothing is made again")))
+        }
         Configured { refused: None } => ("configuration", some("changed, and taken up".into())),
         Configured { refused: Some(why) } => {
             ("configuration", some(format!("changed, but wrong; the one before stays in force: {why}")))

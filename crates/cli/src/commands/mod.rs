@@ -4,6 +4,7 @@ mod backup;
 mod board;
 mod captions;
 mod check;
+mod config;
 mod convert;
 mod copy;
 mod demo;
@@ -19,6 +20,7 @@ mod notice;
 mod plan;
 mod presets;
 mod rehearse;
+mod rename;
 mod report;
 mod run;
 mod service;
@@ -55,6 +57,8 @@ pub fn run(args: Args) -> Result<ExitCode> {
         Command::Presets(a) => presets::presets(&a),
         Command::Rehearse(a) => rehearse::rehearse(&a),
         Command::Name(a) => name::name(&a),
+        Command::Rename(a) => rename::rename(&a),
+        Command::Config(a) => config::config(&a),
         Command::Report(a) => report::report(&a),
         Command::Service(a) => service::service(&a),
         Command::Backup(a) => backup::backup(&a),

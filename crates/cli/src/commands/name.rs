@@ -3,7 +3,7 @@
 use crate::args::Name;
 use anyhow::{Context, Result, anyhow};
 use porter::clock;
-use porter::naming::Template;
+use porter::naming::{self, Template};
 use porter::route::Item;
 use porter::route::fields::Subject;
 use std::path::Path;
@@ -28,8 +28,9 @@ pub fn name(a: &Name) -> Result<ExitCode> {
 fn one(a: &Name, template: &Template, file: &Path, job: i64) -> Result<String> {
     let facts = porter::jobs::facts_of(file).with_context(|| media::show::path(file))?;
     let path = Path::new(file.file_name().unwrap_or_default());
-    let item = Item { watch: &a.watch, path, arrived: clock::now(), job, frames: None };
-    let subject = Subject { facts: &facts, item: &item, preset: &a.preset };
+    let item =
+        Item { watch: &a.watch, path, arrived: clock::now(), job, frames: None, beside: &[], counts: None };
+    let subject = Subject { facts: &facts, item: &item, preset: &a.preset, rule: "" };
     let extension = path.extension().map(|e| e.to_string_lossy().to_lowercase()).unwrap_or_default();
-    Ok(template.fill(&subject, &extension))
+    Ok(naming::candidate(&template.fill(&subject, &extension), 1))
 }

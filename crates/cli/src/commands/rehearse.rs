@@ -3,6 +3,7 @@
 use crate::args::Rehearse;
 use crate::ui;
 use anyhow::{Context, Result};
+use porter::compare;
 use porter::config::House;
 use porter::rehearse::{Output, Rehearsed, Stage};
 use std::process::ExitCode;
@@ -13,6 +14,9 @@ pub fn rehearse(a: &Rehearse) -> Result<ExitCode> {
         return Ok(ExitCode::SUCCESS);
     }
     let house = House::load(&a.house.find())?;
+    if let Some(day) = &a.since {
+        return since(a, &house, super::day(day)?);
+    }
     let mut stage = Stage::new(&house)?;
     let mut all = Vec::new();
     for file in &a.files {
@@ -30,6 +34,31 @@ pub fn rehearse(a: &Rehearse) -> Result<ExitCode> {
     }
     let made = |r: &Rehearsed| r.outputs.iter().any(|o| o.not_made.is_none());
     Ok(ExitCode::from(u8::from(!all.iter().all(made))))
+}
+
+/// Past arrivals, by another configuration.
+fn since(a: &Rehearse, house: &House, since: i64) -> Result<ExitCode> {
+    let edited = match &a.edited {
+        // As if it stood where the house's own does.
+        Some(file) => {
+            let text = std::fs::read_to_string(file).with_context(|| media::show::path(file))?;
+            Some(House::parse_as(&house.file, file, &text)?)
+        }
+        None => None,
+    };
+    let compared = compare::since(house, edited.as_ref(), since)?;
+    if a.json {
+        ui::print_json(&compared)?;
+        return Ok(ExitCode::from(u8::from(!compared.changed.is_empty())));
+    }
+    for c in &compared.changed {
+        crate::say!("job {}, {} ({})", c.job, c.path, c.watch);
+        c.before.iter().for_each(|l| crate::say!("  - {l}"));
+        c.after.iter().for_each(|l| crate::say!("  + {l}"));
+    }
+    let (changed, all) = (compared.changed.len(), compared.arrivals);
+    crate::say!("{changed} of {all} arrivals would come out otherwise");
+    Ok(ExitCode::from(u8::from(changed > 0)))
 }
 
 fn print(r: &Rehearsed) {
@@ -64,6 +93,13 @@ fn print(r: &Rehearsed) {
         crate::say!("      {}{values}", rule.when);
     }
     r.outputs.iter().enumerate().for_each(|(n, o)| output(n + 1, o));
+    let sizes: Vec<(u64, u64)> =
+        r.outputs.iter().filter_map(|o| Some((o.about_bytes?, o.to.len() as u64))).collect();
+    if !sizes.is_empty() && sizes.len() == r.outputs.len() {
+        let work: u64 = sizes.iter().map(|s| s.0).sum();
+        let places: u64 = sizes.iter().map(|s| s.0 * s.1).sum();
+        crate::say!("  needs about {} in the work folder, {} at places", ui::bytes(work), ui::bytes(places));
+    }
     if let Some(why) = &r.turned_away {
         crate::say!("  would be turned away: {why}");
     }
@@ -76,6 +112,10 @@ fn quoted(value: &str) -> String {
 
 fn output(number: usize, o: &Output) {
     let size = o.about_bytes.map_or(String::new(), |b| format!(", about {}", ui::bytes(b)));
+    let time = o
+        .about_seconds
+        .map_or(String::new(), |s| format!(", in about {} (as {} before)", ui::seconds(s), o.from_past));
+    let size = format!("{size}{time}");
     crate::say!("  {number}. {} (version {}) by rule \"{}\"{size}", o.preset, o.version, o.rule);
     if let Some(why) = &o.not_made {
         crate::say!("     not made: {why}");

@@ -483,6 +483,7 @@ mod tests {
             name: path.replace(".mp4", "_proxy.mp4"),
             delivered: ended.clone(),
             proof: None,
+            left_out: None,
         };
         let output = OutputStatus {
             preset: "proxy".into(),

@@ -52,7 +52,7 @@ pub fn apart_on_disk(house: &House) -> Result<()> {
     let all: Vec<(Used, Chain, bool)> =
         used(house).into_iter().filter_map(|u| Chain::of(&u.path).map(|(c, here)| (u, c, here))).collect();
     let watches = || all.iter().filter(|(u, _, here)| *here && u.role == Role::Watch);
-    let sub = |name: &str| house.watch(name).is_some_and(|w| w.subfolders);
+    let sub = |name: &str| house.watch(name).is_some_and(|w| w.depth > 0);
     let mut say = |what: &Used, found: &Chain, of: String, wanted: &str| {
         let is = if found.path == what.path {
             String::new()

@@ -23,6 +23,8 @@ use crate::notify::Notice;
 use crate::recipe::Recipe;
 use crate::route::Condition;
 use crate::services::Service;
+use crate::store::IfTaken;
+use crate::watch::beside::Belonging;
 use crate::watch::gather::Gathering;
 use media::show;
 use media::units::Ratio;
@@ -74,7 +76,20 @@ pub struct MakerLimits {
 pub struct Watch {
     pub name: String,
     pub folder: PathBuf,
-    pub subfolders: bool,
+    /// How many folders deep it is looked into; 0: not into any.
+    pub depth: usize,
+    /// Names of files that are not finished.
+    pub unfinished: Vec<Pattern>,
+    /// Files that belong to others.
+    pub belonging: Belonging,
+    /// When files are taken.
+    pub hours: Option<Hours>,
+    /// How many files one look takes.
+    pub most_at_once: Option<usize>,
+    /// Of a content that was worked on before nothing is made again.
+    pub skips_known: bool,
+    /// Folders in it that are left empty go.
+    pub remove_empty_folders: bool,
     /// How long size and time of a file must not have changed.
     pub steady: Duration,
     /// How often the folder is looked through.
@@ -122,6 +137,45 @@ pub enum Original {
     Remove,
 }
 
+/// A part of the day, in minutes since midnight; it may go over midnight.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Hours {
+    pub from: u16,
+    pub to: u16,
+}
+
+impl Hours {
+    pub const FORM: &str = "a part of the day such as \"20:00-06:30\"";
+
+    pub fn parse(text: &str) -> Option<Hours> {
+        let (from, to) = text.split_once('-')?;
+        let minute = |t: &str| -> Option<u16> {
+            let (h, m) = t.trim().split_once(':')?;
+            let (h, m): (u16, u16) = (h.parse().ok()?, m.parse().ok()?);
+            ((h < 24 && m < 60) || (h == 24 && m == 0)).then_some(h * 60 + m)
+        };
+        let hours = Hours { from: minute(from)?, to: minute(to)? };
+        (hours.from != hours.to).then_some(hours)
+    }
+
+    pub fn is_open(&self, minute: u16) -> bool {
+        if self.from < self.to {
+            (self.from..self.to).contains(&minute)
+        } else {
+            minute >= self.from || minute < self.to
+        }
+    }
+
+    pub fn is_open_now(&self) -> bool {
+        self.is_open(crate::clock::minute_of_day(crate::clock::now()))
+    }
+
+    pub fn text(&self) -> String {
+        let t = |m: u16| format!("{:02}:{:02}", m / 60, m % 60);
+        format!("{}-{}", t(self.from), t(self.to))
+    }
+}
+
 #[derive(Clone, Debug)]
 pub struct Place {
     pub name: String,
@@ -130,6 +184,8 @@ pub struct Place {
     pub at_once: Option<usize>,
     /// Bytes a second, over all that is carried there.
     pub pace: Option<u64>,
+    /// When something is carried there.
+    pub hours: Option<Hours>,
 }
 
 /// Where a place is.
@@ -146,6 +202,11 @@ impl Place {
             Where::Folder(folder) => Some(folder),
             Where::Remote(_) => None,
         }
+    }
+
+    /// Whether what has a name there can be given another.
+    pub fn keeps_aside(&self) -> bool {
+        self.remote().is_none_or(Remote::renames)
     }
 
     pub fn remote(&self) -> Option<&Remote> {
@@ -196,9 +257,30 @@ pub struct Make {
     pub name: Template,
     /// Names of places.
     pub to: Vec<String>,
+    /// What becomes of a name that is taken there.
+    pub if_taken: IfTaken,
+}
+
+/// What stands for the preset of an output that is the original as it arrived.
+pub const ORIGINAL: &str = "original";
+
+/// The preset that makes nothing: what arrived goes to places as it is.
+pub fn as_it_is() -> Arc<Preset> {
+    let recipe = Recipe { original: true, ..Recipe::default() };
+    Arc::new(Preset {
+        name: ORIGINAL.into(),
+        about: "the original as it arrived".into(),
+        parts: vec![Part { recipe, extension: String::new() }],
+        version: String::new(),
+    })
 }
 
 impl Rule {
+    /// Whether names of its outputs have numbers in them that are counted.
+    pub fn counts(&self) -> bool {
+        self.make.iter().any(|m| m.name.counts())
+    }
+
     pub fn is_for(&self, watch: &str) -> bool {
         self.watches.iter().any(|w| w == watch)
     }
@@ -278,13 +360,19 @@ impl House {
         }
     }
 
-    /// Keeps the configuration as the one in force, the presets in files of their own behind it.
-    pub fn keep_accepted(&self) -> Result<()> {
-        let mut text = std::fs::read(&self.file).map_err(Error::path("cannot read", &self.file))?;
+    /// The configuration as it stands on disk, the presets in files of their own behind it.
+    pub fn whole_text(&self) -> Result<String> {
+        let read = |file: &Path| std::fs::read_to_string(file).map_err(Error::path("cannot read", file));
+        let mut text = read(&self.file)?;
         for file in presets::files(self.file.parent().unwrap_or(Path::new("/")))? {
-            text.push(b'\n');
-            text.extend(std::fs::read(&file).map_err(Error::path("cannot read", &file))?);
+            text.push('\n');
+            text.push_str(&read(&file)?);
         }
+        Ok(text)
+    }
+
+    /// Keeps it as the one in force.
+    pub fn keep_accepted(&self, text: &str) -> Result<()> {
         let at = self.state.join(ACCEPTED);
         let fail = |e| Error::path("cannot write", &at)(e);
         let mut file = std::fs::File::options()
@@ -294,13 +382,22 @@ impl House {
             .mode(0o600)
             .open(&at)
             .map_err(fail)?;
-        std::io::Write::write_all(&mut file, &text).map_err(fail)
+        std::io::Write::write_all(&mut file, text.as_bytes()).map_err(fail)
     }
 
     /// `file` is for messages, and its folder is what relative paths start from.
     pub fn parse(file: &Path, text: &str) -> Result<House> {
         let others = presets::beside(file.parent().unwrap_or(Path::new("/")))?;
         Self::parse_with(file, text, others)
+    }
+
+    /// A text from another file, as if it stood where the house's own does.
+    pub fn parse_as(own: &Path, shown: &Path, text: &str) -> Result<House> {
+        let file = std::path::absolute(shown).unwrap_or_else(|_| shown.to_owned());
+        Self::parse(own, text).map_err(|e| match e {
+            Error::Config { text, problems, .. } => Error::Config { file, text, problems },
+            e => e,
+        })
     }
 
     /// `others`: presets that stand elsewhere, each with its file.

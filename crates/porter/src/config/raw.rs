@@ -83,6 +83,14 @@ pub struct Watch {
     pub folder: String,
     pub on: Option<bool>,
     pub subfolders: Option<bool>,
+    pub depth: Option<i64>,
+    pub unfinished: Option<Vec<String>>,
+    pub sidecars: Option<Vec<String>>,
+    pub marker: Option<String>,
+    pub hours: Option<String>,
+    pub most_at_once: Option<i64>,
+    pub remove_empty_folders: Option<bool>,
+    pub same_content: Option<String>,
     pub include: Option<Vec<String>>,
     pub exclude: Option<Vec<String>>,
     pub since: Option<String>,
@@ -121,6 +129,7 @@ pub struct Place {
     pub storage_class: Option<String>,
     pub at_once: Option<i64>,
     pub pace: Option<String>,
+    pub hours: Option<String>,
 }
 
 #[derive(Debug, Deserialize)]
@@ -327,7 +336,9 @@ pub struct Rule {
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Make {
-    pub preset: String,
+    pub preset: Option<String>,
+    pub original: Option<bool>,
     pub name: Option<String>,
     pub to: Vec<String>,
+    pub if_taken: Option<String>,
 }

@@ -57,6 +57,7 @@ pub fn all(fresh: &dyn Fn() -> Fresh) {
         after_a_kill(fresh, &cargo);
     }
     let cargo = one_file(work.path(), &content);
+    taking_over(fresh, &cargo);
     houses_side_by_side(fresh, &cargo, &one_file(tempfile::tempdir().expect("a folder").path(), b"other"));
     watching(fresh, &cargo);
     nothing_made(fresh, &cargo);
@@ -170,6 +171,27 @@ fn houses_side_by_side(fresh: &dyn Fn() -> Fresh, mine: &Cargo, theirs: &Cargo) 
     assert_eq!(p.publish(&a, "a").expect("publishing"), Published::Done);
     assert_eq!(p.whose("a", &a, mine).expect("a look"), Whose::Ours);
     assert_eq!(p.whose("a", &b, theirs).expect("a look"), Whose::Other);
+}
+
+/// What has a name gets another one, and nothing of it is lost; a place that cannot says so and leaves it.
+fn taking_over(fresh: &dyn Fn() -> Fresh, cargo: &Cargo) {
+    let (_keep, p) = fresh();
+    let p = p.as_ref();
+    let old = put(p, cargo, "d/a", &p.begin("old").expect("a ticket"), &Quiet).expect("staging");
+    assert_eq!(p.publish(&old, "d/a").expect("publishing"), Published::Done);
+    match p.set_aside("d/a", "d/a_before") {
+        Ok(done) => {
+            assert_eq!(done, Published::Done);
+            assert!(!p.has("d/a").expect("a look"));
+            assert_eq!(p.whose("d/a_before", &old, cargo).expect("a look"), Whose::Ours);
+            let new = put(p, cargo, "d/a", &p.begin("new").expect("a ticket"), &Quiet).expect("staging");
+            assert_eq!(p.publish(&new, "d/a").expect("publishing"), Published::Done);
+            assert_eq!(p.set_aside("d/a", "d/a_before").expect("a look"), Published::Taken);
+            assert!(p.has("d/a").expect("a look"));
+        }
+        Err(Trouble::Refused(_)) => assert!(p.has("d/a").expect("a look")),
+        Err(e) => panic!("{e}"),
+    }
 }
 
 fn watching(fresh: &dyn Fn() -> Fresh, cargo: &Cargo) {

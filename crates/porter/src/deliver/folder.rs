@@ -169,6 +169,13 @@ impl Place for FolderPlace {
         Ok(if done { Published::Done } else { Published::Taken })
     }
 
+    fn set_aside(&self, name: &str, aside: &str) -> Result<Published, Trouble> {
+        let (dir, last) = self.holder(name, false)?;
+        let (to, new) = self.holder(aside, false)?;
+        let done = dir.rename_if_free(last, &to, new).map_err(self.trouble("cannot rename", name))?;
+        Ok(if done { Published::Done } else { Published::Taken })
+    }
+
     fn whose(&self, name: &str, ticket: &Ticket, cargo: &Cargo) -> Result<Whose, Trouble> {
         let stage = Self::staged(ticket)?;
         let fail = || self.trouble("cannot look at", name);

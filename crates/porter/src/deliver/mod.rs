@@ -142,6 +142,10 @@ pub trait Place: Send + Sync {
     fn publish(&self, ticket: &Ticket, name: &str) -> Result<Published, Trouble>;
     /// After a kill.
     fn whose(&self, name: &str, ticket: &Ticket, cargo: &Cargo) -> Result<Whose, Trouble>;
+    /// Gives what has a name another one beside it, if that is free.
+    fn set_aside(&self, name: &str, _aside: &str) -> Result<Published, Trouble> {
+        Err(Trouble::Refused(format!("{name} is taken, and this place cannot give it another name")))
+    }
     /// Removes what an abandoned delivery staged.
     fn discard(&self, name: &str, ticket: &Ticket) -> Result<(), Trouble>;
 }

@@ -208,6 +208,17 @@ impl Dir {
     }
 
     /// Removes a file, or a folder with what is in it; false if nothing was there.
+    /// Takes a folder away if nothing is in it; whether it did.
+    pub fn remove_empty(&self, name: &OsStr) -> io::Result<bool> {
+        match rustix::fs::unlinkat(&self.fd, name, AtFlags::REMOVEDIR) {
+            Ok(()) => Ok(true),
+            Err(rustix::io::Errno::NOTEMPTY | rustix::io::Errno::EXIST | rustix::io::Errno::NOENT) => {
+                Ok(false)
+            }
+            Err(e) => Err(e.into()),
+        }
+    }
+
     pub fn remove_all(&self, name: &OsStr) -> io::Result<bool> {
         match self.look(name)? {
             None => Ok(false),

@@ -18,11 +18,12 @@ use crate::config::{House, Place};
 use crate::control::{Board, Server};
 use crate::deliver::{Pace, Remotes};
 use crate::error::{Error, Result};
-use crate::store::{JobId, Said, Store};
+use crate::store::{Change, JobId, Said, Store};
 use folders::Folders;
 use state::StateFolder;
 use std::collections::{HashMap, HashSet};
 use std::path::PathBuf;
+use std::sync::atomic::{AtomicI64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, RwLock};
 use std::time::{Duration, Instant};
 
@@ -50,6 +51,8 @@ pub struct Porter {
     /// Jobs that a person does not want any more: what works on them ends.
     cancelled: Mutex<HashSet<JobId>>,
     state: StateFolder,
+    /// The number of the configuration in force; 0: it could not be kept.
+    configuration: AtomicI64,
     /// Answers `status` and the like; ends with the porter.
     _server: Option<Server>,
 }
@@ -83,15 +86,34 @@ fn open_unlocked(state: &StateFolder, house: &House, stop: &Stopper) -> Result<S
     }
 }
 
+/// Keeps the configuration under a number, a new one where it is not as it was; gives the number. Without one the work
+/// goes on.
+fn keep_configuration(house: &House, store: &Store) -> Option<i64> {
+    let keep = || -> Result<i64> {
+        let text = house.whole_text()?;
+        house.keep_accepted(&text)?;
+        let last = store.read(|v| {
+            let last = v.configurations()?.last().map_or(0, |c| c.0);
+            Ok((last, v.configuration(last)?))
+        })?;
+        match last {
+            (number, Some(before)) if before == text => Ok(number),
+            (number, _) => {
+                store.commit([Change::Accepted { number: number + 1, text }])?;
+                Ok(number + 1)
+            }
+        }
+    };
+    keep().inspect_err(|e| tracing::warn!("{e}")).ok()
+}
+
 impl Porter {
     /// Opens the house's state, or says who else works on it.
     pub fn open(house: House, program: PathBuf, stop: Stopper) -> Result<Porter> {
         crate::config::apart_on_disk(&house)?;
         let state = StateFolder::take(&house)?;
         let store = open_unlocked(&state, &house, &stop)?;
-        if let Err(e) = house.keep_accepted() {
-            tracing::warn!("{e}");
-        }
+        let configuration = keep_configuration(&house, &store);
         // Of an older program: no work waits for it.
         if store.read(|v| v.has_old_transcripts())?
             && let Err(e) = Said::open(&house.said_file(), &house.store_file())
@@ -120,8 +142,14 @@ impl Porter {
             stop,
             cancelled: Mutex::default(),
             state,
+            configuration: AtomicI64::new(configuration.unwrap_or(0)),
             _server: server,
         })
+    }
+
+    /// The number of the configuration in force.
+    fn configuration(&self) -> Option<i64> {
+        Some(self.configuration.load(Ordering::Relaxed)).filter(|n| *n > 0)
     }
 
     pub fn stopping(&self) -> bool {
@@ -175,9 +203,8 @@ impl Porter {
             return Err(Error::NotConfigured(what.into()));
         }
         crate::config::apart_on_disk(&house)?;
-        if let Err(e) = house.keep_accepted() {
-            tracing::warn!("{e}");
-        }
+        let number = keep_configuration(&house, &self.store);
+        self.configuration.store(number.unwrap_or(0), Ordering::Relaxed);
         self.board.set_watches(house.watches.iter().map(|w| w.name.as_str()));
         *self.house.write().unwrap_or_else(|e| e.into_inner()) = Arc::new(house);
         Ok(())

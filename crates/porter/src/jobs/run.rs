@@ -402,7 +402,8 @@ impl<F: FnMut(&Event)> Dispatch<F> {
                     let priority = house.watch(&watch).map_or(0, |w| w.priority);
                     let frames = a.frames.clone().map(Box::new);
                     let (of, seen) = (watch.clone(), a.seen);
-                    tx.put(Change::Arrived { job, watch: of, path, seen, priority, frames })?;
+                    let beside = a.beside.clone();
+                    tx.put(Change::Arrived { job, watch: of, path, seen, priority, frames, beside })?;
                     jobs.push((job, watch, priority));
                 }
                 Ok((jobs, postponed))

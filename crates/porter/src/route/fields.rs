@@ -2,6 +2,8 @@
 
 use super::Item;
 use crate::clock;
+use crate::naming;
+use crate::store::Counts;
 use media::facts::Facts;
 
 /// What a field is asked of.
@@ -11,6 +13,7 @@ pub struct Subject<'a> {
     pub item: &'a Item<'a>,
     /// Empty where no output is asked about.
     pub preset: &'a str,
+    pub rule: &'a str,
 }
 
 #[derive(Clone, Debug, PartialEq)]
@@ -45,16 +48,18 @@ pub struct Field {
     pub values: Option<fn() -> Vec<&'static str>>,
     /// A value of the right type, for trying a condition.
     pub sample: fn() -> Value,
-    pub get: fn(&Subject<'_>) -> Value,
+    value: fn(&Subject<'_>) -> Value,
+    /// It is one of the numbers that are counted for a job.
+    pub count: Option<fn(&Counts, &str) -> i64>,
 }
 
 const fn field(
     name: &'static str,
     help: &'static str,
     sample: fn() -> Value,
-    get: fn(&Subject<'_>) -> Value,
+    value: fn(&Subject<'_>) -> Value,
 ) -> Field {
-    Field { name, help, in_conditions: true, values: None, sample, get }
+    Field { name, help, in_conditions: true, values: None, sample, value, count: None }
 }
 
 fn text(s: impl Into<String>) -> Value {
@@ -137,6 +142,11 @@ pub static FIELDS: &[Field] = &[
     field("first_frame", "number of the first frame of a run, 0 for a file", COUNT, |s| {
         int(s.item.frames.map_or(0, |f| f.first))
     }),
+    field("beside", "endings of what belongs to it, with blanks between: srt en.xml", WORD, |s| {
+        let all: Vec<String> =
+            s.item.beside.iter().filter(|b| !b.marker).map(|b| b.ending(s.item.path)).collect();
+        text(all.join(" "))
+    }),
     field("name", "the original's name with its extension", WORD, |s| text(os(s.item.path.file_name()))),
     field("stem", "the original's name without its extension", WORD, |s| text(os(s.item.path.file_stem()))),
     field("extension", "the original's extension in lower case, empty without one", WORD, |s| {
@@ -154,7 +164,42 @@ pub static FIELDS: &[Field] = &[
     }),
     field("job", "the job's number", COUNT, |s| int(s.item.job)),
     Field { in_conditions: false, ..field("preset", "name of the preset", WORD, |s| text(s.preset)) },
+    Field { in_conditions: false, ..field("rule", "name of the rule", WORD, |s| text(s.rule)) },
+    counted(
+        "count_watch",
+        "how many arrivals of its watch were worked on so far, this one among them",
+        |c, _| c.watch,
+    ),
+    counted("count_day", "the same of its watch and its day", |c, _| c.day),
+    counted("count_folder", "the same of its folder in the watch", |c, _| c.folder),
+    counted("count_rule", "how many arrivals the rule held for so far", |c, rule| {
+        c.rules.get(rule).copied().unwrap_or(0)
+    }),
+    Field {
+        in_conditions: false,
+        ..field(VERSION, "the next version that is free at the place, v001 for the first", WORD, |_| {
+            text(naming::FREE_VERSION)
+        })
+    },
 ];
+
+/// The field that is filled in when a name is given at a place.
+pub const VERSION: &str = "version";
+
+/// A number that is counted, for names.
+const fn counted(name: &'static str, help: &'static str, get: fn(&Counts, &str) -> i64) -> Field {
+    Field { in_conditions: false, count: Some(get), ..field(name, help, COUNT, |_| Value::Int(0)) }
+}
+
+impl Field {
+    pub fn get(&self, s: &Subject<'_>) -> Value {
+        match (self.count, s.item.counts) {
+            // One that is only tried would be the first.
+            (Some(get), counts) => Value::Int(counts.map_or(1, |c| get(c, s.rule))),
+            (None, _) => (self.value)(s),
+        }
+    }
+}
 
 /// A field by name.
 pub fn find(name: &str) -> Option<&'static Field> {

@@ -8,11 +8,12 @@ pub mod script;
 pub use condition::Condition;
 
 use crate::clock::Micros;
-use crate::config::House;
+use crate::config::{House, Make, Preset, Rule};
 use crate::files::frames::Frames;
 use crate::naming;
 use crate::recipe::Recipe;
-use crate::store::JobId;
+use crate::store::{Counts, IfTaken, JobId};
+use crate::watch::beside::Beside;
 use fields::Subject;
 use media::facts::Facts;
 use std::path::Path;
@@ -27,6 +28,10 @@ pub struct Item<'a> {
     pub job: JobId,
     /// It is a run of these; its path is without their numbers.
     pub frames: Option<&'a Frames>,
+    /// What belongs to it.
+    pub beside: &'a [Beside],
+    /// Numbers that were counted for it.
+    pub counts: Option<&'a Counts>,
 }
 
 /// What is to be made of an arrival, and why.
@@ -48,6 +53,7 @@ pub struct Wanted {
     pub extension: String,
     /// Places, each with the name the output is to have there.
     pub to: Vec<(String, String)>,
+    pub if_taken: IfTaken,
 }
 
 /// One rule that was looked at.
@@ -67,7 +73,7 @@ pub struct Ruled {
 /// Outputs, names and places of every rule that holds, and what became of the others.
 pub fn decide(house: &House, item: &Item<'_>, facts: &Facts) -> Decision {
     let mut decision = Decision::default();
-    let subject = Subject { facts, item, preset: "" };
+    let subject = Subject { facts, item, preset: "", rule: "" };
     let (mut held, mut last): (Option<&str>, Option<&str>) = (None, None);
     for rule in house.rules.iter().filter(|r| r.is_for(item.watch)) {
         let passed = match (last, held) {
@@ -84,27 +90,54 @@ pub fn decide(house: &House, item: &Item<'_>, facts: &Facts) -> Decision {
             decision.priority = decision.priority.max(rule.priority);
             last = last.or(rule.last.then_some(rule.name.as_str()));
         }
-        let compared = rule.when.fields().iter().map(|f| (f.name, (f.get)(&subject).words())).collect();
+        let compared = rule.when.fields().iter().map(|f| (f.name, f.get(&subject).words())).collect();
         let when = rule.when.text().to_owned();
         decision.rules.push(Ruled { rule: rule.name.clone(), when, holds, passed, compared });
         for make in rule.make.iter().filter(|_| is_so) {
-            let subject = Subject { preset: &make.preset.name, ..subject };
+            let subject = Subject { preset: &make.preset.name, rule: &rule.name, ..subject };
+            // A file as it arrived keeps its ending; a run of frames is a folder of them.
+            let own = item.path.extension().filter(|_| item.frames.is_none());
+            let own = own.map_or(String::new(), |e| naming::ending(&e.to_string_lossy()));
             decision.outputs.extend(make.preset.parts.iter().map(|part| {
-                let name = make.name.fill(&subject, &part.extension);
+                let extension = if part.recipe.original { &own } else { &part.extension };
+                let name = make.name.fill(&subject, extension);
                 let mut recipe = part.recipe.clone();
                 recipe.media.texts().for_each(|t| *t = naming::fill_text(t, &subject));
-                Wanted {
-                    rule: rule.name.clone(),
-                    preset: make.preset.name.clone(),
-                    preset_version: make.preset.version.clone(),
-                    recipe,
-                    extension: part.extension.clone(),
-                    to: make.to.iter().map(|place| (place.clone(), name.clone())).collect(),
-                }
+                wanted(rule, make, &make.preset, recipe, extension, name)
+            }));
+            // What belongs to an original that goes somewhere as it is goes along, named like it.
+            let with = item
+                .beside
+                .iter()
+                .filter(|b| !b.marker && make.preset.parts.iter().any(|p| p.recipe.original));
+            decision.outputs.extend(with.map(|b| {
+                let ending = naming::ending(&b.ending(item.path));
+                let name = make.name.fill(&subject, &ending);
+                let recipe = Recipe { original: true, beside: Some(b.name.clone()), ..Recipe::default() };
+                wanted(rule, make, &make.preset, recipe, &ending, name)
             }));
         }
     }
     decision
+}
+
+fn wanted(
+    rule: &Rule,
+    make: &Make,
+    preset: &Preset,
+    recipe: Recipe,
+    extension: &str,
+    name: String,
+) -> Wanted {
+    Wanted {
+        rule: rule.name.clone(),
+        preset: preset.name.clone(),
+        preset_version: preset.version.clone(),
+        recipe,
+        extension: extension.to_owned(),
+        if_taken: make.if_taken,
+        to: make.to.iter().map(|place| (place.clone(), name.clone())).collect(),
+    }
 }
 
 impl Decision {

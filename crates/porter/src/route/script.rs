@@ -100,7 +100,7 @@ impl Script {
 
     /// What it gives for an arrival. The error says why that could not be told (a key that is not there, a division by 0).
     pub fn of(&self, subject: &Subject<'_>) -> Result<Gives, String> {
-        self.with(|f| (f.get)(subject))
+        self.with(|f| f.get(subject))
             .map_err(|e| e.map_or_else(|| "it cannot be worked out".to_owned(), |e| e.to_string()))
     }
 

@@ -31,10 +31,10 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
         Change::Named { house } => {
             run("INSERT OR REPLACE INTO fact (name, value) VALUES ('house', ?)", &[house])
         }
-        Change::Arrived { job, watch, path, seen, priority, frames } => {
+        Change::Arrived { job, watch, path, seen, priority, frames, beside } => {
             run(
-                "INSERT INTO job (id, watch, path, size, modified, changed, inode, arrived, priority, frames, state)
-                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'waiting')",
+                "INSERT INTO job (id, watch, path, size, modified, changed, inode, arrived, priority, frames, beside, state)
+                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'waiting')",
                 params![
                     job,
                     watch,
@@ -45,7 +45,8 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
                     seen.inode as i64,
                     at,
                     priority,
-                    frames.as_ref().map(json).transpose()?
+                    frames.as_ref().map(json).transpose()?,
+                    (!beside.is_empty()).then(|| json(beside)).transpose()?
                 ],
             )?;
             run("INSERT OR REPLACE INTO fact (name, value) VALUES ('last_job', ?)", &[job])?;
@@ -54,8 +55,11 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
         Change::Begun { job } => {
             run("UPDATE job SET started = coalesce(started, ?) WHERE id = ?", params![at, job])
         }
-        Change::Planned { job, facts, outputs } => {
-            run("UPDATE job SET facts = ? WHERE id = ?", params![json(facts)?, job])?;
+        Change::Planned { job, facts, outputs, configuration } => {
+            run(
+                "UPDATE job SET facts = ?, configuration = ? WHERE id = ?",
+                params![json(facts)?, configuration, job],
+            )?;
             drop_tasks(db, *job)?;
             run("DELETE FROM delivery WHERE job = ?", &[job])?;
             run("DELETE FROM output WHERE job = ?", &[job])?;
@@ -70,7 +74,7 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
             run(
                 "INSERT OR IGNORE INTO task (job, step, output, place)
                  SELECT job, 'carry', output, place FROM delivery
-                 WHERE job = ? AND output = ? AND delivered IS NULL
+                 WHERE job = ? AND output = ? AND delivered IS NULL AND left_out IS NULL
                      AND EXISTS (SELECT 1 FROM job j WHERE j.id = delivery.job AND j.ended IS NULL)",
                 params![job, output],
             )?;
@@ -92,9 +96,38 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
             run("DELETE FROM task WHERE job = ? AND step = 'carry' AND output = ?", params![job, output])?;
             make_what_is_open(db, *job)
         }
-        Change::Carrying { job, output, place, name, ticket, .. } => run(
-            "UPDATE delivery SET name = ?, ticket = ? WHERE job = ? AND output = ? AND place = ?",
-            params![name, json(ticket)?, job, output, place],
+        Change::Counted { job, counts, scopes } => {
+            run("UPDATE job SET counts = ? WHERE id = ?", params![json(counts)?, job])?;
+            scopes.iter().try_for_each(|(scope, value)| {
+                run("INSERT OR REPLACE INTO counter (scope, value) VALUES (?, ?)", params![scope, value])
+            })
+        }
+        Change::Carrying { job, output, place, name, ticket, aside, .. } => {
+            if let Some(aside) = aside {
+                // Whoever was delivered under the name is found under the other from now on.
+                run(
+                    "UPDATE delivery SET name = ?1 WHERE rowid = (
+                         SELECT rowid FROM delivery WHERE place = ?2 AND name = ?3 AND delivered IS NOT NULL
+                             AND NOT (job = ?4 AND output = ?5) ORDER BY delivered DESC, rowid DESC LIMIT 1)",
+                    params![aside, place, name, job, output],
+                )?;
+            }
+            run(
+                "UPDATE delivery SET name = ?, ticket = ?, aside = ? WHERE job = ? AND output = ? AND place = ?",
+                params![name, json(ticket)?, aside, job, output, place],
+            )
+        }
+        Change::LeftOut { job, output, place, failed, why, .. } => {
+            run(
+                "UPDATE delivery SET name = NULL, ticket = NULL, aside = NULL, left_out = ?, failed = ?
+                 WHERE job = ? AND output = ? AND place = ?",
+                params![why, failed, job, output, place],
+            )?;
+            drop_task(db, *job, &Step::Carry { output: *output, place: place.clone() })
+        }
+        Change::Accepted { number, text } => run(
+            "INSERT OR REPLACE INTO configuration (number, at, text) VALUES (?, ?, ?)",
+            params![number, at, text],
         ),
         Change::Delivered { job, output, place, name, proof, .. } => {
             run(
@@ -126,7 +159,7 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
             run("UPDATE job SET original_to = NULL, original_stage = NULL WHERE id = ?", &[job])
         }
         Change::Done { job, content, .. } => {
-            run("UPDATE job SET content = ? WHERE id = ?", params![content, job])?;
+            run("UPDATE job SET content = coalesce(?, content) WHERE id = ?", params![content, job])?;
             end(db, at, *job, &State::Done)
         }
         Change::TurningAway { job, reason } => {
@@ -180,10 +213,24 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
         Change::Paused { yes } => {
             run("INSERT OR REPLACE INTO fact (name, value) VALUES ('paused', ?)", params![i64::from(*yes)])
         }
-        Change::Touched { job, seen } => run(
-            "UPDATE job SET size = ?, modified = ?, changed = ?, inode = ? WHERE id = ?",
-            params![seen.size as i64, seen.modified, seen.changed, seen.inode as i64, job],
+        Change::Touched { job, seen, path } => run(
+            "UPDATE job SET size = ?, modified = ?, changed = ?, inode = ?, path = coalesce(?, path) WHERE id = ?",
+            params![
+                seen.size as i64,
+                seen.modified,
+                seen.changed,
+                seen.inode as i64,
+                path.as_ref().map(|p| bytes(p)),
+                job
+            ],
         ),
+        Change::Content { job, content } => {
+            run("UPDATE job SET content = ? WHERE id = ?", params![content, job])
+        }
+        Change::SameContent { job, .. } => {
+            drop_tasks(db, *job)?;
+            task(db, *job, &Step::Clear)
+        }
         Change::FolderKnown { role, name, path, identity } => run(
             "INSERT OR REPLACE INTO folder (role, name, path, identity) VALUES (?, ?, ?, ?)",
             params![json(role)?.trim_matches('"'), name, bytes(path), json(identity)?],
@@ -216,8 +263,10 @@ fn planned(db: &Connection, job: JobId, o: &PlannedOutput) -> Sql<()> {
         o.extension
     ])?;
     for (place, wanted) in &o.to {
-        db.prepare_cached("INSERT OR IGNORE INTO delivery (job, output, place, wanted) VALUES (?, ?, ?, ?)")?
-            .execute(params![job, o.number, place, wanted])?;
+        db.prepare_cached(
+            "INSERT OR IGNORE INTO delivery (job, output, place, wanted, if_taken) VALUES (?, ?, ?, ?, ?)",
+        )?
+        .execute(params![job, o.number, place, wanted, o.if_taken.name()])?;
     }
     Ok(())
 }

@@ -7,8 +7,10 @@ use crate::deliver::{Proof, Ticket};
 use crate::files::Seen;
 use crate::files::frames::Frames;
 use crate::files::known::{Identity, Role};
+use crate::watch::beside::Beside;
 use media::run::Made;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 /// Version of the stored form of changes; a change of a newer version is not applied.
@@ -144,6 +146,55 @@ pub struct PlannedOutput {
     pub extension: String,
     /// Places, each with the name the output is to have there.
     pub to: Vec<(String, String)>,
+    /// What becomes of a name that is taken there.
+    #[serde(default, skip_serializing_if = "IfTaken::is_usual")]
+    pub if_taken: IfTaken,
+}
+
+/// What becomes of an output whose name is taken at a place.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum IfTaken {
+    /// It gets the next free number or version.
+    #[default]
+    Number,
+    /// It does not go there, and the record says so.
+    Skip,
+    /// What is there gets another name beside it.
+    Replace,
+    /// It does not go there, and the job is turned away when all else is done.
+    Refuse,
+}
+
+impl IfTaken {
+    pub const ALL: [IfTaken; 4] = [IfTaken::Number, IfTaken::Skip, IfTaken::Replace, IfTaken::Refuse];
+
+    pub fn name(self) -> &'static str {
+        match self {
+            IfTaken::Number => "number",
+            IfTaken::Skip => "skip",
+            IfTaken::Replace => "replace",
+            IfTaken::Refuse => "refuse",
+        }
+    }
+
+    pub fn from_name(name: &str) -> Option<IfTaken> {
+        Self::ALL.into_iter().find(|p| p.name() == name)
+    }
+
+    fn is_usual(&self) -> bool {
+        *self == IfTaken::Number
+    }
+}
+
+/// Numbers that were counted for a job, from 1: of what arrived in its watch, on its day, in its folder, and for each rule.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Counts {
+    pub watch: i64,
+    pub day: i64,
+    pub folder: i64,
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub rules: BTreeMap<String, i64>,
 }
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -169,6 +220,9 @@ pub enum Change {
         /// It is a run of these, and `path` has `#` for their numbers.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         frames: Option<Box<Frames>>,
+        /// What belongs to it, in the same folder.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        beside: Vec<Beside>,
     },
     /// Work on a job began.
     Begun {
@@ -178,6 +232,15 @@ pub enum Change {
         job: JobId,
         facts: Box<serde_json::Value>,
         outputs: Vec<PlannedOutput>,
+        /// By which configuration.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        configuration: Option<i64>,
+    },
+    /// Numbers were counted for a job, for the names of its outputs; each of these counters stands there now.
+    Counted {
+        job: JobId,
+        counts: Counts,
+        scopes: Vec<(String, i64)>,
     },
     Made {
         job: JobId,
@@ -208,6 +271,19 @@ pub enum Change {
         place: String,
         name: String,
         ticket: Ticket,
+        /// What has the name there now is to get this one.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        aside: Option<String>,
+    },
+    /// An output does not go to a place, because its name is taken there.
+    LeftOut {
+        job: JobId,
+        output: u32,
+        preset: String,
+        place: String,
+        /// That counts as a failure.
+        failed: bool,
+        why: String,
     },
     Delivered {
         job: JobId,
@@ -303,11 +379,29 @@ pub enum Change {
     Touched {
         job: JobId,
         seen: Seen,
+        /// It has another name as well.
+        #[serde(default, skip_serializing_if = "Option::is_none", with = "crate::bytes::option")]
+        path: Option<PathBuf>,
+    },
+    /// What a job's original holds, where its watch asks.
+    Content {
+        job: JobId,
+        content: String,
+    },
+    /// An earlier job was of the same content, and the watch wants nothing made again.
+    SameContent {
+        job: JobId,
+        known: JobId,
     },
     /// The configuration's file was changed while the porter worked: taken up, or refused.
     Configured {
         #[serde(default, skip_serializing_if = "Option::is_none")]
         refused: Option<String>,
+    },
+    /// This is the configuration in force from here on, with the presets in files of their own.
+    Accepted {
+        number: i64,
+        text: String,
     },
     WatchLost {
         watch: String,
@@ -349,6 +443,8 @@ impl Change {
             | Remade { job, .. }
             | Carrying { job, .. }
             | Delivered { job, .. }
+            | LeftOut { job, .. }
+            | Counted { job, .. }
             | AllDelivered { job }
             | MovingOriginal { job, .. }
             | RemovingOriginal { job }
@@ -361,6 +457,8 @@ impl Change {
             | Again { job }
             | OnHold { job, .. }
             | Ranked { job, .. }
+            | Content { job, .. }
+            | SameContent { job, .. }
             | Touched { job, .. } => Some(*job),
             Held { task, .. } | Broke { task, .. } => Some(task.job),
             _ => None,

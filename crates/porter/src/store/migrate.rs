@@ -199,6 +199,22 @@ const MIGRATIONS: &[&str] = &[
     ALTER TABLE job ADD COLUMN priority INTEGER NOT NULL DEFAULT 0;
     -- a job may be of many files: the run of frames that it is
     ALTER TABLE job ADD COLUMN frames TEXT;",
+    // 6: numbers that are counted, configurations that are kept, files that belong to others, and what becomes of a name
+    // that is taken
+    "ALTER TABLE job ADD COLUMN counts TEXT;
+    ALTER TABLE job ADD COLUMN configuration INTEGER;
+    ALTER TABLE job ADD COLUMN beside TEXT;
+    ALTER TABLE delivery ADD COLUMN if_taken TEXT NOT NULL DEFAULT 'number';
+    ALTER TABLE delivery ADD COLUMN aside TEXT;
+    ALTER TABLE delivery ADD COLUMN left_out TEXT;
+    ALTER TABLE delivery ADD COLUMN failed INTEGER NOT NULL DEFAULT 0;
+    DROP INDEX delivery_by_name;
+    CREATE INDEX delivery_by_name ON delivery (place, name);
+    CREATE UNIQUE INDEX delivery_on_its_way ON delivery (place, name) WHERE delivered IS NULL;
+    CREATE INDEX job_by_node ON job (watch, inode) WHERE content IS NOT NULL;
+    CREATE INDEX job_by_content ON job (content) WHERE content IS NOT NULL;
+    CREATE TABLE counter (scope TEXT PRIMARY KEY, value INTEGER NOT NULL) STRICT, WITHOUT ROWID;
+    CREATE TABLE configuration (number INTEGER PRIMARY KEY, at INTEGER NOT NULL, text TEXT NOT NULL) STRICT;",
 ];
 
 pub const NEWEST: u32 = MIGRATIONS.len() as u32;
@@ -270,7 +286,7 @@ mod tests {
     }
 
     #[rstest::rstest]
-    fn a_store_of_an_older_program_goes_on_where_it_was(#[values(1, 2, 3, 4)] version: usize) {
+    fn a_store_of_an_older_program_goes_on_where_it_was(#[values(1, 2, 3, 4, 5)] version: usize) {
         let (_dir, path) = old(version);
         let s = Store::open(&path).unwrap();
         let steps = |job| -> Vec<Step> {

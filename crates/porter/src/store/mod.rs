@@ -14,7 +14,8 @@ mod tests;
 mod view;
 
 pub use change::{
-    CHANGE_VERSION, Cause, Change, Event, MadeFile, NotMade, PlannedOutput, RECIPE_VERSION, Step, TaskKey,
+    CHANGE_VERSION, Cause, Change, Counts, Event, IfTaken, MadeFile, NotMade, PlannedOutput, RECIPE_VERSION,
+    Step, TaskKey,
 };
 pub use open::{Store, Tx};
 pub use rows::*;

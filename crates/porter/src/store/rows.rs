@@ -1,11 +1,12 @@
 //! What is read from the store.
 
-use super::change::{Cause, MadeFile, NotMade, TaskKey};
+use super::change::{Cause, Counts, IfTaken, MadeFile, NotMade, TaskKey};
 use crate::clock::Micros;
 use crate::deliver::{Proof, Ticket};
 use crate::files::Seen;
 use crate::files::frames::Frames;
 use crate::recipe::Recipe;
+use crate::watch::beside::Beside;
 use media::run::Made;
 use serde::Serialize;
 use std::path::PathBuf;
@@ -79,6 +80,8 @@ pub struct Job {
     pub seen: Seen,
     /// It is a run of these.
     pub frames: Option<Frames>,
+    /// What belongs to it, in the same folder.
+    pub beside: Vec<Beside>,
     pub arrived: Micros,
     /// Higher goes first.
     pub priority: i64,
@@ -92,6 +95,10 @@ pub struct Job {
     pub original_stage: Option<String>,
     /// Digest of an original that was left.
     pub content: Option<String>,
+    /// Numbers that were counted for it.
+    pub counts: Option<Counts>,
+    /// The number of the configuration that it was planned by.
+    pub configuration: Option<i64>,
     pub started: Option<Micros>,
     pub ended: Option<Micros>,
 }
@@ -131,6 +138,11 @@ pub struct Output {
 }
 
 impl Output {
+    /// It is the original as it arrived.
+    pub fn is_original(&self) -> bool {
+        self.recipe.as_ref().is_ok_and(|r| r.original)
+    }
+
     pub fn files(&self) -> &[MadeFile] {
         match &self.end {
             OutputEnd::Made { files, .. } => files,
@@ -152,6 +164,12 @@ pub struct Delivery {
     pub ticket: Option<Ticket>,
     pub delivered: Option<Micros>,
     pub proof: Option<Proof>,
+    pub if_taken: IfTaken,
+    /// The name that what had its name there gets.
+    pub aside: Option<String>,
+    /// Why it does not go there, and whether that counts as a failure.
+    pub left_out: Option<String>,
+    pub failed: bool,
 }
 
 /// Some rows of many.

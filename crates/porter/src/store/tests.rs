@@ -29,6 +29,7 @@ fn arrive(s: &Store, path: impl AsRef<Path>) -> JobId {
         seen: seen(job as u64),
         priority: 0,
         frames: None,
+        beside: Vec::new(),
     }])
     .unwrap();
     job
@@ -45,11 +46,13 @@ fn output(number: u32, heard: bool) -> PlannedOutput {
         heard,
         extension: "mp4".into(),
         to: vec![("editors".into(), format!("a-{number}.mp4"))],
+        if_taken: Default::default(),
     }
 }
 
 fn plan(s: &Store, job: JobId, outputs: Vec<PlannedOutput>) {
-    s.commit([Change::Planned { job, facts: Box::new(serde_json::json!({})), outputs }]).unwrap();
+    s.commit([Change::Planned { job, facts: Box::new(serde_json::json!({})), outputs, configuration: None }])
+        .unwrap();
 }
 
 fn made(job: JobId, output: u32) -> Change {
@@ -129,6 +132,7 @@ fn a_transaction_that_fails_leaves_nothing() {
         seen: seen(9),
         priority: 0,
         frames: None,
+        beside: Vec::new(),
     };
     let before = s.read(|v| v.dump()).unwrap();
     assert!(s.commit([Change::Begun { job }, twice]).is_err());
@@ -155,6 +159,7 @@ fn a_job_that_is_cancelled_does_nothing_else() {
             place: place.clone(),
             name: name.clone(),
             ticket,
+            aside: None,
         },
         Change::TurningAway { job, reason: "late".into() },
     ])
@@ -218,7 +223,15 @@ fn names_at_a_place_are_given_once() {
     }
     let give = |job, name: &str| {
         let (place, name, ticket) = ("editors".into(), name.into(), Ticket::Staged(".x".into()));
-        s.commit([Change::Carrying { job, output: 0, preset: "proxy".into(), place, name, ticket }])
+        s.commit([Change::Carrying {
+            job,
+            output: 0,
+            preset: "proxy".into(),
+            place,
+            name,
+            ticket,
+            aside: None,
+        }])
     };
     give(a, "a.mp4").unwrap();
     assert!(give(b, "a.mp4").is_err(), "the store itself refuses");
@@ -284,6 +297,7 @@ fn jobs_come_in_pages() {
 #[case(NEXT_ENDED)]
 #[case(KNOWN)]
 #[case(KNOWN_BEFORE)]
+#[case(KNOWN_CONTENT)]
 #[case(CLEARED)]
 #[case(EVENTS_OF)]
 #[case(EVENTS_AFTER)]

@@ -1,6 +1,6 @@
 //! Looking things up.
 
-use super::change::{Change, Event, NotMade, RECIPE_VERSION, Step, TaskKey};
+use super::change::{Change, Event, IfTaken, NotMade, RECIPE_VERSION, Step, TaskKey};
 use super::rows::*;
 use crate::files::Seen;
 use crate::files::known::{Identity, Role};
@@ -79,8 +79,10 @@ pub(super) const KNOWN: &str =
 pub(super) const CLEARED: &str = "SELECT 1 FROM job WHERE watch = ? AND path = ? AND ended IS NULL
     AND state IN ('clearing', 'turning away')";
 pub(super) const KNOWN_BEFORE: &str =
-    "SELECT * FROM job WHERE watch = ? AND path = ? AND size = ? AND modified = ?
-    AND inode = ? AND id < ? AND content IS NOT NULL ORDER BY id DESC LIMIT 1";
+    "SELECT * FROM job WHERE watch = ? AND inode = ? AND size = ? AND modified = ?
+    AND id < ? AND content IS NOT NULL ORDER BY id DESC LIMIT 1";
+pub(super) const KNOWN_CONTENT: &str =
+    "SELECT id FROM job WHERE content = ? AND watch = ? AND state = 'done' AND id < ? ORDER BY id LIMIT 1";
 pub(super) const EVENTS_OF: &str = "SELECT id, at, job, change FROM event WHERE job = ? ORDER BY id";
 pub(super) const EVENTS_AFTER: &str =
     "SELECT id, at, job, change FROM event WHERE id > ? ORDER BY id LIMIT ?";
@@ -209,15 +211,20 @@ impl View<'_> {
         self.db.prepare_cached(CLEARED)?.exists(params![watch, bytes(path)])
     }
 
-    /// An earlier job of the very same file, by all but its attributes.
+    /// The first job of the watch that was done and had this content.
+    pub fn known_content(&self, job: &Job, content: &str) -> Sql<Option<JobId>> {
+        self.db
+            .prepare_cached(KNOWN_CONTENT)?
+            .query_row(params![content, job.watch, job.id], |r| r.get(0))
+            .optional()
+    }
+
+    /// An earlier job of the very same file, by all but its attributes and its name.
     pub fn known_before(&self, job: &Job) -> Sql<Option<Job>> {
         let s = &job.seen;
         self.db
             .prepare_cached(KNOWN_BEFORE)?
-            .query_row(
-                params![job.watch, bytes(&job.path), s.size as i64, s.modified, s.inode as i64, job.id],
-                self::job,
-            )
+            .query_row(params![job.watch, s.inode as i64, s.size as i64, s.modified, job.id], self::job)
             .optional()
     }
 
@@ -245,6 +252,57 @@ impl View<'_> {
 
     pub fn deliveries(&self, id: JobId) -> Sql<Vec<Delivery>> {
         all(self.db, "SELECT * FROM delivery WHERE job = ? ORDER BY output, place", [id], delivery)
+    }
+
+    /// What a preset made, the latest first: job, output, bytes, and the length of the source in seconds.
+    pub fn made_by(&self, preset: &str, version: &str, most: u32) -> Sql<Vec<(JobId, u32, u64, f64)>> {
+        const SQL: &str = "SELECT o.job, o.number,
+                (SELECT sum(json_extract(f.value, '$.bytes')) FROM json_each(o.files) f),
+                coalesce(json_extract(j.facts, '$.duration.seconds'), 0.0)
+            FROM output o JOIN job j ON j.id = o.job
+            WHERE o.preset = ? AND o.preset_version = ? AND o.files IS NOT NULL ORDER BY o.job DESC LIMIT ?";
+        all(self.db, SQL, params![preset, version, most], |r| {
+            Ok((r.get(0)?, r.get(1)?, r.get::<_, Option<i64>>(2)?.unwrap_or(0) as u64, r.get(3)?))
+        })
+    }
+
+    /// Where a counter stands.
+    pub fn counted(&self, scope: &str) -> Sql<i64> {
+        let found = self
+            .db
+            .prepare_cached("SELECT value FROM counter WHERE scope = ?")?
+            .query_row([scope], |r| r.get(0))
+            .optional()?;
+        Ok(found.unwrap_or(0))
+    }
+
+    /// The numbers of the configurations that were in force, and since when; the last is the newest.
+    pub fn configurations(&self) -> Sql<Vec<(i64, i64)>> {
+        all(self.db, "SELECT number, at FROM configuration ORDER BY number", [], |r| {
+            Ok((r.get(0)?, r.get(1)?))
+        })
+    }
+
+    pub fn configuration(&self, number: i64) -> Sql<Option<String>> {
+        self.db
+            .prepare_cached("SELECT text FROM configuration WHERE number = ?")?
+            .query_row([number], |r| r.get(0))
+            .optional()
+    }
+
+    /// Facts of the jobs that arrived since, the latest first: with the path, the watch, and what was planned.
+    pub fn facts_since(&self, since: i64, most: u32) -> Sql<Vec<(Job, serde_json::Value)>> {
+        const SQL: &str =
+            "SELECT * FROM job WHERE arrived >= ? AND facts IS NOT NULL ORDER BY id DESC LIMIT ?";
+        all(self.db, SQL, params![since, most], |r| Ok((job(r)?, read(r.get("facts")?).unwrap_or_default())))
+    }
+
+    /// The job whose delivery has this name at this place and is not over.
+    pub fn carries_name(&self, place: &str, name: &str) -> Sql<Option<JobId>> {
+        self.db
+            .prepare_cached("SELECT job FROM delivery WHERE place = ? AND name = ? AND delivered IS NULL")?
+            .query_row([place, name], |r| r.get(0))
+            .optional()
     }
 
     /// True if some job has, or will have, this name at this place.
@@ -279,7 +337,9 @@ impl View<'_> {
     /// Every table but the record, as text: two stores with the same record are the same here.
     pub fn dump(&self) -> Sql<String> {
         let mut out = Vec::new();
-        for table in ["fact", "job", "task", "output", "delivery", "tally", "folder"] {
+        for table in
+            ["fact", "job", "task", "output", "delivery", "tally", "folder", "counter", "configuration"]
+        {
             let mut q = self.db.prepare(&format!("SELECT * FROM {table}"))?;
             let n = q.column_count();
             let mut rows = q.query([])?;
@@ -310,6 +370,7 @@ fn job(r: &Row<'_>) -> Sql<Job> {
         arrived: r.get("arrived")?,
         // A store of an older program, only looked at, does not have these.
         frames: read(r.get("frames").unwrap_or(None)),
+        beside: read(r.get("beside").unwrap_or(None)).unwrap_or_default(),
         priority: r.get("priority").unwrap_or(0),
         on_hold: r.get("on_hold").unwrap_or(false),
         state: State::from_name(&r.get::<_, String>("state")?),
@@ -317,6 +378,8 @@ fn job(r: &Row<'_>) -> Sql<Job> {
         original_to: r.get::<_, Option<Vec<u8>>>("original_to")?.map(path_of),
         original_stage: r.get("original_stage")?,
         content: r.get("content")?,
+        counts: read(r.get("counts").unwrap_or(None)),
+        configuration: r.get("configuration").unwrap_or(None),
         started: r.get("started")?,
         ended: r.get("ended")?,
     })
@@ -387,6 +450,14 @@ fn delivery(r: &Row<'_>) -> Sql<Delivery> {
         ticket: read(r.get("ticket")?),
         delivered: r.get("delivered")?,
         proof: read(r.get("proof")?),
+        if_taken: r
+            .get::<_, String>("if_taken")
+            .ok()
+            .and_then(|t| IfTaken::from_name(&t))
+            .unwrap_or_default(),
+        aside: r.get("aside").unwrap_or(None),
+        left_out: r.get("left_out").unwrap_or(None),
+        failed: r.get("failed").unwrap_or(false),
     })
 }
 

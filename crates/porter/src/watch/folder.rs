@@ -7,7 +7,7 @@ use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
 /// Deepest nesting of folders that is looked into.
-const MAX_DEPTH: usize = 32;
+pub const MAX_DEPTH: usize = 32;
 
 /// One thing found in a watch folder, by its path inside it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -19,7 +19,7 @@ pub struct Found {
 
 /// Everything in the folder. A subfolder that cannot be read is passed over; the folder itself must be
 /// readable, for an empty list would mean that all files are gone.
-pub fn look_through(folder: &Dir, subfolders: bool) -> io::Result<Vec<Found>> {
+pub fn look_through(folder: &Dir, deepest: usize) -> io::Result<Vec<Found>> {
     let mut out = Vec::new();
     let mut open = vec![(PathBuf::new(), 0)];
     while let Some((inside, depth)) = open.pop() {
@@ -41,7 +41,7 @@ pub fn look_through(folder: &Dir, subfolders: bool) -> io::Result<Vec<Found>> {
             let Ok(Some(entry)) = here.look(&name) else { continue };
             let path = inside.join(&name);
             if entry.is_folder() {
-                if subfolders && depth < MAX_DEPTH {
+                if depth < deepest.min(MAX_DEPTH) {
                     open.push((path, depth + 1));
                 }
                 continue;
@@ -90,12 +90,12 @@ mod tests {
         std::os::unix::fs::symlink("/etc", dir.path().join("linked folder")).unwrap();
         let folder = Dir::open(dir.path()).unwrap();
         crate::files::known::mark(&folder, "a1").unwrap();
-        let mut found = look_through(&folder, true).unwrap();
+        let mut found = look_through(&folder, MAX_DEPTH).unwrap();
         found.sort_by(|a, b| a.path.cmp(&b.path));
         let told: Vec<_> = found.iter().map(|f| (f.path.to_str().unwrap(), f.is_file)).collect();
         assert_eq!(told, [("day1/a.mp4", true), ("link.mp4", false), ("linked folder", false)]);
         assert_eq!(found[0].seen.size, 5);
-        assert_eq!(look_through(&folder, false).unwrap().len(), 2);
+        assert_eq!(look_through(&folder, 0).unwrap().len(), 2);
         assert!(look_at(&folder, Path::new("day1")).is_none());
         assert!(look_at(&folder, Path::new("linked folder/hostname")).is_none());
     }

@@ -3,6 +3,7 @@
 //! [`steady`] is a pure state machine on a clock that is handed in; [`folder`] looks at real folders;
 //! [`service`] runs both for one watch.
 
+pub mod beside;
 pub mod folder;
 pub mod gather;
 pub mod service;

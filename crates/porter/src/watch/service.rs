@@ -1,6 +1,7 @@
 //! One watch folder at work: events where the file system gives them, polling everywhere. Each has a thread of its own,
 //! so that a share that hangs keeps no other watch waiting.
 
+use super::beside::Beside;
 use super::folder::{self, Found};
 use super::gather::Gather;
 use super::steady::{Steady, Waiting, Why};
@@ -21,6 +22,8 @@ pub struct Arrival {
     pub seen: Seen,
     /// It is a run of these.
     pub frames: Option<Frames>,
+    /// What belongs to it.
+    pub beside: Vec<Beside>,
 }
 
 /// What a watch tells.
@@ -79,10 +82,11 @@ impl WatchThread {
         let (orders, from) = channel();
         let to_self = orders.clone();
         std::thread::spawn(move || {
-            let steady = Steady::new(watch.steady.as_millis() as i64);
+            let steady = watch.steady.as_millis() as i64;
+            let steady = Steady::new(steady, watch.unfinished.clone(), watch.belonging.clone());
             let mut desk = Desk {
                 index,
-                events: Events::start(to_self, &watch.folder, watch.subfolders),
+                events: Events::start(to_self, &watch.folder, watch.depth > 0),
                 open: Box::new(open),
                 news: Box::new(news),
                 began: Instant::now(),
@@ -91,6 +95,7 @@ impl WatchThread {
                 watch,
                 steady,
                 next_look: 0,
+                handed: 0,
                 lost: false,
                 told: Vec::new(),
                 tell_next: Instant::now(),
@@ -117,6 +122,8 @@ struct Desk {
     steady: Steady,
     gather: Gather,
     next_look: i64,
+    /// How many were handed over since the last look through the folder.
+    handed: usize,
     lost: bool,
     told: Vec<Waiting>,
     tell_next: Instant,
@@ -137,6 +144,8 @@ impl Desk {
             self.hand_over();
             let telling = self.tell_waiting();
             let next = [self.steady.next_due(), self.gather.next_due()].into_iter().flatten().min();
+            // What is ready and not taken now waits for the next look.
+            let next = next.map(|due| if self.takes_now() { due } else { due.max(self.next_look) });
             let is_quiet = next.is_none() && !telling;
             if is_quiet != quiet {
                 let watch = self.index;
@@ -178,11 +187,8 @@ impl Desk {
     }
 
     fn look_at(&mut self, now: i64, inside: &Path) {
-        let deep = inside.components().count() > 1;
-        if inside.as_os_str().is_empty()
-            || inside == Path::new(crate::files::known::MARKER)
-            || (!self.watch.subfolders && deep)
-        {
+        let deep = inside.components().count() > self.watch.depth + 1;
+        if inside.as_os_str().is_empty() || inside == Path::new(crate::files::known::MARKER) || deep {
             return;
         }
         let Some(folder) = self.folder.as_ref() else { return };
@@ -205,7 +211,7 @@ impl Desk {
         }
         if f.is_file
             && self.gather.takes(&f.path)
-            && !super::steady::unfinished(&f.path)
+            && !super::steady::unfinished(&f.path, &self.watch.unfinished)
             && self.gather.see(now, &f.path, Some(f.seen))
         {
             return;
@@ -215,8 +221,9 @@ impl Desk {
 
     fn look_through(&mut self, now: i64) {
         self.next_look = now + self.watch.look_every.as_millis() as i64;
+        self.handed = 0;
         let found = (self.open)(&self.watch).and_then(|folder| {
-            let found = folder::look_through(&folder, self.watch.subfolders).map_err(|e| {
+            let found = folder::look_through(&folder, self.watch.depth).map_err(|e| {
                 format!("{}: {}", media::show::path(folder.path()), crate::files::known::plain(&e))
             })?;
             Ok((folder, found))
@@ -243,9 +250,21 @@ impl Desk {
         }
     }
 
+    /// It is the time of day for it, and this look did not take enough.
+    fn takes_now(&self) -> bool {
+        self.is_open() && self.watch.most_at_once.is_none_or(|most| self.handed < most)
+    }
+
+    fn is_open(&self) -> bool {
+        self.watch.hours.is_none_or(|h| h.is_open_now())
+    }
+
     /// Files whose time is over are looked at once more and given on.
     fn hand_over(&mut self) {
         let now = self.millis();
+        if !self.takes_now() {
+            return;
+        }
         self.hand_over_runs(now);
         let due = self.steady.due(now);
         let Some(folder) = self.folder.as_ref().filter(|_| !due.is_empty()) else { return };
@@ -257,8 +276,12 @@ impl Desk {
                 self.steady.wait(&path, Why::Reason);
                 continue;
             }
-            if let Some(seen) = self.steady.take(now, &path) {
-                (self.news)(News::Arrived(Arrival { watch: self.index, path, seen, frames: None }));
+            if !self.takes_now() {
+                return;
+            }
+            if let Some((seen, beside)) = self.steady.take(now, &path) {
+                self.handed += 1;
+                (self.news)(News::Arrived(Arrival { watch: self.index, path, seen, frames: None, beside }));
             }
         }
     }
@@ -273,7 +296,8 @@ impl Desk {
         }
         for ready in self.gather.take(now) {
             let (path, seen, frames) = (ready.path, ready.seen, ready.frames);
-            (self.news)(News::Arrived(Arrival { watch: self.index, path, seen, frames }));
+            self.handed += 1;
+            (self.news)(News::Arrived(Arrival { watch: self.index, path, seen, frames, beside: Vec::new() }));
         }
     }
 
@@ -281,6 +305,11 @@ impl Desk {
     fn tell_waiting(&mut self) -> bool {
         let mut files = self.steady.waiting(self.began, self.millis());
         files.extend(self.gather.waiting(self.began, self.millis()));
+        if !self.takes_now() {
+            let why = if self.is_open() { Why::Enough } else { Why::Hours };
+            let ready = files.iter_mut().filter(|w| w.why == Why::Changing && w.steady_for >= w.wanted);
+            ready.for_each(|w| w.why = why);
+        }
         let same = files.len() == self.told.len() && files.iter().zip(&self.told).all(|(a, b)| a.is_as(b));
         if same {
             return false;

@@ -1,7 +1,11 @@
 //! When is a file ready? Pure: what was seen goes in with a time, arrivals come out.
 
+use super::beside::{Belonging, Beside, begins_with};
+use crate::config::Pattern;
 use crate::files::Seen;
 use std::collections::BTreeMap;
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
@@ -19,6 +23,16 @@ pub enum Why {
     NotAFile,
     /// A reason that was written beside a file turned away.
     Reason,
+    /// It belongs to a file that is not there.
+    Alone,
+    /// No marker says that it is finished.
+    Unmarked,
+    /// Something that belongs to it is not steady.
+    Beside,
+    /// The watch takes nothing at this time of day.
+    Hours,
+    /// The watch took as many as it takes in one look.
+    Enough,
 }
 
 impl Why {
@@ -29,6 +43,11 @@ impl Why {
             Why::Unfinished => "a name for unfinished or hidden files",
             Why::Holes => "frames are missing in it, and may still come",
             Why::NotAFile => "not a file",
+            Why::Alone => "waits for the file that it belongs to",
+            Why::Unmarked => "no marker file beside it says that it is finished",
+            Why::Beside => "a file that belongs to it is not steady yet",
+            Why::Hours => "the watch takes nothing at this time of day",
+            Why::Enough => "the next look takes it: as many as one look takes were taken",
             Why::Reason => "the reason of a file that was turned away; it can be removed",
         }
     }
@@ -37,6 +56,7 @@ impl Why {
 #[derive(Clone, Debug)]
 struct Entry {
     seen: Seen,
+    is_file: bool,
     /// When it was first seen as it is now, in milliseconds of the caller's clock.
     since: i64,
     first: i64,
@@ -89,12 +109,86 @@ impl Waiting {
 #[derive(Debug)]
 pub struct Steady {
     steady_ms: i64,
+    unfinished: Vec<Pattern>,
+    belonging: Belonging,
     files: BTreeMap<PathBuf, Entry>,
 }
 
 impl Steady {
-    pub fn new(steady_ms: i64) -> Self {
-        Steady { steady_ms, files: BTreeMap::new() }
+    /// `unfinished`: names of files that are not finished.
+    pub fn new(steady_ms: i64, unfinished: Vec<Pattern>, belonging: Belonging) -> Self {
+        Steady { steady_ms, unfinished, belonging, files: BTreeMap::new() }
+    }
+
+    /// What belongs to a file, by the names of both.
+    fn beside(&self, path: &Path) -> Vec<(&Path, &Entry)> {
+        if self.belonging.is_none() {
+            return Vec::new();
+        }
+        let Some(stem) = path.file_stem() else { return Vec::new() };
+        let mut from = stem.to_owned();
+        from.push(".");
+        let all = self.files.range(path.with_file_name(from)..);
+        all.take_while(|(p, _)| {
+            p.parent() == path.parent() && p.file_name().is_some_and(|n| begins_with(n, stem))
+        })
+        .filter(|(p, _)| {
+            p.as_path() != path && self.belonging.belongs(p) && self.main_of(p).as_deref() == Some(path)
+        })
+        .map(|(p, e)| (p.as_path(), e))
+        .collect()
+    }
+
+    /// The file that another belongs to: the one with the longest name that it begins with, and of those that differ only
+    /// in their endings the first.
+    fn main_of(&self, path: &Path) -> Option<PathBuf> {
+        let name = path.file_name()?.as_bytes();
+        let dots = name.iter().enumerate().filter(|(at, b)| **b == b'.' && *at > 0).map(|(at, _)| at);
+        let mut heads: Vec<usize> = dots.collect();
+        heads.reverse();
+        for end in heads {
+            let head = OsStr::from_bytes(&name[..end]);
+            let whole = path.with_file_name(head);
+            let is_main =
+                |p: &Path| self.files.get(p).is_some_and(|e| e.is_file) && !self.belonging.belongs(p);
+            if is_main(&whole) {
+                return Some(whole);
+            }
+            let mut from = head.to_owned();
+            from.push(".");
+            let found = self
+                .files
+                .range(path.with_file_name(from)..)
+                .map(|(p, _)| p)
+                .take_while(|p| {
+                    p.parent() == path.parent() && p.file_name().is_some_and(|n| begins_with(n, head))
+                })
+                .find(|p| p.file_stem() == Some(head) && is_main(p));
+            if let Some(found) = found {
+                return Some(found.clone());
+            }
+        }
+        None
+    }
+
+    /// Why a file that is steady itself still waits, for what belongs to it or for what it belongs to.
+    fn waits_for(&self, now: i64, path: &Path) -> Option<Why> {
+        if self.belonging.is_none() {
+            return None;
+        }
+        if self.belonging.belongs(path) {
+            return Some(if self.main_of(path).is_some() { Why::Beside } else { Why::Alone });
+        }
+        let beside = self.beside(path);
+        if self.belonging.marker.is_some() && !beside.iter().any(|(p, _)| self.belonging.is_marker(p)) {
+            return Some(Why::Unmarked);
+        }
+        // A marker may be empty.
+        let ready = |(p, e): &(&Path, &Entry)| {
+            let empty = e.why == Some(Why::Empty) && self.belonging.is_marker(p);
+            (e.why.is_none() || empty) && now - e.since >= self.steady_ms
+        };
+        (!beside.iter().all(ready)).then_some(Why::Beside)
     }
 
     /// A look at one path: what is there, or that nothing is.
@@ -103,15 +197,16 @@ impl Steady {
             self.files.remove(path);
             return;
         };
-        let why = why(path, &seen, is_file);
+        let why = why(path, &seen, is_file, &self.unfinished);
         match self.files.get_mut(path) {
             Some(e) if e.seen == seen && e.why != Some(Why::Reason) => e.why = why,
             Some(e) if e.seen == seen => (),
             Some(e) => {
-                *e = Entry { seen, since: now, first: e.first, why, given: false };
+                *e = Entry { seen, is_file, since: now, first: e.first, why, given: false };
             }
             None => {
-                self.files.insert(path.to_owned(), Entry { seen, since: now, first: now, why, given: false });
+                let entry = Entry { seen, is_file, since: now, first: now, why, given: false };
+                self.files.insert(path.to_owned(), entry);
             }
         }
     }
@@ -125,17 +220,37 @@ impl Steady {
     /// asks [`Self::take`].
     pub fn due(&self, now: i64) -> Vec<PathBuf> {
         let over = |e: &Entry| e.why.is_none() && !e.given && now - e.since >= self.steady_ms;
-        self.files.iter().filter(|(_, e)| over(e)).map(|(p, _)| p.clone()).collect()
+        let all = self.files.iter().filter(|(p, e)| over(e) && self.waits_for(now, p).is_none());
+        let mut out = Vec::new();
+        for (path, _) in all {
+            out.extend(self.beside(path).into_iter().map(|(p, _)| p.to_owned()));
+            out.push(path.clone());
+        }
+        out
     }
 
-    /// Hands a file over if it is steady now; once for each state of it.
-    pub fn take(&mut self, now: i64, path: &Path) -> Option<Seen> {
-        let e = self.files.get_mut(path)?;
-        if e.why.is_some() || e.given || now - e.since < self.steady_ms {
+    /// Hands a file over if it is steady now, with what belongs to it; once for each state of it.
+    pub fn take(&mut self, now: i64, path: &Path) -> Option<(Seen, Vec<Beside>)> {
+        let e = self.files.get(path)?;
+        if e.why.is_some() || e.given || now - e.since < self.steady_ms || self.waits_for(now, path).is_some()
+        {
             return None;
         }
-        e.given = true;
-        Some(e.seen)
+        let seen = e.seen;
+        let beside: Vec<(PathBuf, Beside)> = self
+            .beside(path)
+            .into_iter()
+            .map(|(p, e)| {
+                let name = PathBuf::from(p.file_name().unwrap_or_default());
+                (p.to_owned(), Beside { name, seen: e.seen, marker: self.belonging.is_marker(p) })
+            })
+            .collect();
+        for p in beside.iter().map(|(p, _)| p.as_path()).chain([path]) {
+            if let Some(e) = self.files.get_mut(p) {
+                e.given = true;
+            }
+        }
+        Some((seen, beside.into_iter().map(|(_, b)| b).collect()))
     }
 
     /// A file waits for another reason than its look told, until it changes.
@@ -147,7 +262,18 @@ impl Steady {
 
     /// When the next file may become steady.
     pub fn next_due(&self) -> Option<i64> {
-        self.files.values().filter(|e| e.why.is_none() && !e.given).map(|e| e.since + self.steady_ms).min()
+        let waits = self.files.iter().filter(|(_, e)| e.why.is_none() && !e.given);
+        // What waits for another file is ready when that is; a look tells.
+        waits
+            .filter(|(p, e)| {
+                self.waits_for(e.since + self.steady_ms, p).is_none_or(|w| w == Why::Beside)
+                    && !self.belonging.belongs(p)
+            })
+            .map(|(p, e)| {
+                let beside = self.beside(p).into_iter().map(|(_, b)| b.since).max();
+                beside.unwrap_or(0).max(e.since) + self.steady_ms
+            })
+            .min()
     }
 
     /// Files that are not handed over, and why. `began` is the caller's clock at 0.
@@ -158,7 +284,10 @@ impl Steady {
             .map(|(p, e)| Waiting {
                 path: p.clone(),
                 size: e.seen.size,
-                why: e.why.unwrap_or(Why::Changing),
+                why: e.why.unwrap_or_else(|| match self.waits_for(now, p) {
+                    Some(why) if why == Why::Alone || now - e.since >= self.steady_ms => why,
+                    _ => Why::Changing,
+                }),
                 at: began + Duration::from_millis(now.max(0) as u64),
                 seen_for: span(e.first),
                 steady_for: span(e.since),
@@ -169,10 +298,10 @@ impl Steady {
 }
 
 /// Why a file is never steady, however long it is left alone.
-pub fn why(path: &Path, seen: &Seen, is_file: bool) -> Option<Why> {
+pub fn why(path: &Path, seen: &Seen, is_file: bool, names: &[Pattern]) -> Option<Why> {
     if !is_file {
         Some(Why::NotAFile)
-    } else if unfinished(path) {
+    } else if unfinished(path, names) {
         Some(Why::Unfinished)
     } else if seen.size == 0 {
         Some(Why::Empty)
@@ -181,21 +310,76 @@ pub fn why(path: &Path, seen: &Seen, is_file: bool) -> Option<Why> {
     }
 }
 
-/// Endings that many programs give to files they have not finished.
-const ENDINGS: [&str; 8] =
-    [".part", ".partial", ".crdownload", ".download", ".tmp", ".temp", ".filepart", "~"];
+/// Names that many programs give to files they have not finished.
+pub const UNFINISHED: [&str; 8] =
+    ["*.part", "*.partial", "*.crdownload", "*.download", "*.tmp", "*.temp", "*.filepart", "*~"];
 
-/// Hidden files, files in hidden folders, and unfinished downloads by name.
-pub fn unfinished(path: &Path) -> bool {
+/// Hidden files, files in hidden folders, and what is not finished by its name.
+pub fn unfinished(path: &Path, names: &[Pattern]) -> bool {
     let hidden = path.components().any(|c| c.as_os_str().to_string_lossy().starts_with('.'));
-    let name = path.file_name().map(|n| n.to_string_lossy().to_lowercase()).unwrap_or_default();
-    hidden || ENDINGS.iter().any(|e| name.ends_with(e))
+    hidden || names.iter().any(|p| p.fits(path))
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use rstest::rstest;
+
+    fn patterns(all: &[&str]) -> Vec<Pattern> {
+        all.iter().map(|p| Pattern::parse(p).unwrap()).collect()
+    }
+
+    fn steady(ms: i64) -> Steady {
+        Steady::new(ms, patterns(&UNFINISHED), Belonging::default())
+    }
+
+    fn with_sidecars(marker: Option<&str>) -> Steady {
+        let belonging =
+            Belonging { sidecars: patterns(&["*.srt", "*.xml"]), marker: marker.map(String::from) };
+        Steady::new(100, patterns(&UNFINISHED), belonging)
+    }
+
+    fn names(beside: &[Beside]) -> Vec<&str> {
+        beside.iter().map(|b| b.name.to_str().unwrap()).collect()
+    }
+
+    #[test]
+    fn sidecars_come_with_their_file_and_are_none_by_themselves() {
+        let mut s = with_sidecars(None);
+        for name in
+            ["d/a.mov", "d/a.srt", "d/a.en.srt", "d/a.mov.xml", "d/a2.srt", "d/a2.mov", "lone.xml", "a.srt"]
+        {
+            s.see(0, Path::new(name), seen(5, 1), true);
+        }
+        s.see(50, Path::new("d/a.en.srt"), seen(6, 2), true);
+        assert_eq!(s.due(100), ["d/a2.srt", "d/a2.mov"].map(PathBuf::from));
+        assert_eq!(s.take(100, Path::new("d/a.mov")), None);
+        assert_eq!(s.take(100, Path::new("lone.xml")), None);
+        assert_eq!(names(&s.take(100, Path::new("d/a2.mov")).unwrap().1), ["a2.srt"]);
+        assert_eq!(s.next_due(), Some(150));
+        let waiting = |s: &Steady, name: &str| {
+            s.waiting(Instant::now(), 120).into_iter().find(|w| w.path == Path::new(name)).map(|w| w.why)
+        };
+        assert_eq!(waiting(&s, "d/a.mov"), Some(Why::Beside));
+        assert_eq!(waiting(&s, "lone.xml"), Some(Why::Alone));
+        let (_, beside) = s.take(150, Path::new("d/a.mov")).unwrap();
+        assert_eq!(names(&beside), ["a.en.srt", "a.mov.xml", "a.srt"]);
+        assert_eq!(s.next_due(), None);
+    }
+
+    #[test]
+    fn a_file_waits_for_its_marker_which_may_be_empty() {
+        let mut s = with_sidecars(Some(".done"));
+        let main = Path::new("a.mov");
+        s.see(0, main, seen(5, 1), true);
+        assert_eq!((s.take(500, main), s.next_due()), (None, None));
+        assert_eq!(s.waiting(Instant::now(), 500)[0].why, Why::Unmarked);
+        s.see(500, Path::new("a.mov.done"), seen(0, 1), true);
+        assert_eq!((s.take(550, main), s.next_due()), (None, Some(600)));
+        let (_, beside) = s.take(600, main).unwrap();
+        assert_eq!((beside.len(), beside[0].marker), (1, true));
+        assert_eq!(s.take(900, main), None);
+    }
 
     fn seen(size: u64, modified: i64) -> Option<Seen> {
         Some(Seen { size, modified, changed: modified, inode: 1 })
@@ -209,7 +393,7 @@ mod tests {
     #[case::empty_then_filled(vec![(0, 0, 1), (9000, 0, 1), (10_000, 4, 2), (13_000, 4, 2)], vec![13_000])]
     #[case::changed_after_arrival(vec![(0, 4, 1), (3000, 4, 1), (5000, 8, 2), (8000, 8, 2)], vec![3000, 8000])]
     fn arrivals(#[case] looks: Vec<(i64, u64, i64)>, #[case] want: Vec<i64>) {
-        let mut s = Steady::new(3000);
+        let mut s = steady(3000);
         let path = Path::new("a.mp4");
         let mut got = Vec::new();
         for (now, size, modified) in looks {
@@ -221,7 +405,7 @@ mod tests {
 
     #[test]
     fn an_edit_in_place_with_its_time_set_back_is_a_change() {
-        let mut s = Steady::new(10);
+        let mut s = steady(10);
         let p = Path::new("a");
         s.see(0, p, Some(Seen { size: 5, modified: 1, changed: 1, inode: 1 }), true);
         assert!(s.take(10, p).is_some());
@@ -231,7 +415,7 @@ mod tests {
 
     #[test]
     fn a_file_replaced_under_its_name_is_another_file() {
-        let mut s = Steady::new(10);
+        let mut s = steady(10);
         let p = Path::new("a");
         s.see(0, p, Some(Seen { size: 5, modified: 1, changed: 1, inode: 1 }), true);
         assert!(s.take(10, p).is_some());
@@ -248,15 +432,15 @@ mod tests {
     #[case("reel.part2.mp4", false)]
     #[case("-rf.mp4", false)]
     fn unfinished_names(#[case] name: &str, #[case] want: bool) {
-        assert_eq!(unfinished(Path::new(name)), want);
-        let mut s = Steady::new(0);
+        assert_eq!(unfinished(Path::new(name), &patterns(&UNFINISHED)), want);
+        let mut s = steady(0);
         s.see(0, Path::new(name), seen(5, 1), true);
         assert_eq!(s.take(5, Path::new(name)).is_none(), want);
     }
 
     #[test]
     fn what_waits_says_why_and_when_to_look() {
-        let mut s = Steady::new(100);
+        let mut s = steady(100);
         s.see(0, Path::new("a"), seen(5, 1), true);
         s.see(7, Path::new("b"), seen(0, 1), true);
         assert_eq!(s.next_due(), Some(100));

@@ -7,12 +7,18 @@ mod place;
 mod words;
 
 use super::locate::{Fault, Step};
-use super::{House, Make, MakerLimits, Original, Part, Pattern, Place, Preset, Rule, Watch, raw, values};
+use super::{
+    Hours, House, Make, MakerLimits, Original, Part, Pattern, Place, Preset, Rule, Watch, raw, values,
+};
 use crate::jobs::schedule::MAX_PRIORITY;
 use crate::naming::Template;
 use crate::route::Condition;
 use crate::services::Service;
+use crate::store::IfTaken;
+use crate::watch::beside::Belonging;
+use crate::watch::folder::MAX_DEPTH;
 use crate::watch::gather::Gathering;
+use crate::watch::steady::UNFINISHED;
 use ::media::show;
 use ::media::units::Ratio;
 use std::path::{Component, Path, PathBuf};
@@ -112,6 +118,14 @@ impl Checker<'_> {
             self.fault(path, found.to_string(), format!("{least} to {most}"));
         }
         found.clamp(least, most)
+    }
+
+    fn hours(&mut self, path: At, text: Option<&str>) -> Option<Hours> {
+        let found = Hours::parse(text?);
+        if found.is_none() {
+            self.fault(path, format!("\"{}\"", text.unwrap_or("")), Hours::FORM);
+        }
+        found
     }
 
     /// Names are used in tables, messages and file names.
@@ -349,6 +363,26 @@ fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
     let (include, exclude) = (patterns("include", &w.include), patterns("exclude", &w.exclude));
     let usual = vec!["*.dpx".to_owned(), "*.exr".to_owned()];
     let frames = patterns("frames", &Some(w.frames.clone().unwrap_or(usual)));
+    let usual = UNFINISHED.map(String::from).to_vec();
+    let unfinished = patterns("unfinished", &Some(w.unfinished.clone().unwrap_or(usual)));
+    let sidecars = patterns("sidecars", &w.sidecars);
+    let marker = w.marker.clone();
+    if let Some(found) = marker.as_deref().filter(|m| !m.starts_with('.') || m.len() < 2 || m.contains('/')) {
+        c.fault(key(here, "marker"), format!("\"{found}\""), "the ending of marker files, such as \".done\"");
+    }
+    let most_at_once = w.most_at_once.map(|n| c.number(key(here, "most_at_once"), n, 1, 1_000_000) as usize);
+    let depth = match (w.depth, w.subfolders.unwrap_or(true)) {
+        (Some(_), false) => {
+            c.fault(key(here, "depth"), "'depth' beside subfolders = false", "one of the two");
+            0
+        }
+        (None, false) => 0,
+        (depth, true) => {
+            depth.map_or(MAX_DEPTH, |n| c.number(key(here, "depth"), n, 0, MAX_DEPTH as i64) as usize)
+        }
+    };
+    c.one_of(key(here, "same_content"), w.same_content.as_deref(), &["make again", "skip"]);
+    let hours = c.hours(key(here, "hours"), w.hours.as_deref());
     let since = w.since.as_deref().and_then(|day| {
         let found = crate::clock::day(day, false);
         if found.is_none() {
@@ -375,7 +409,13 @@ fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
         frame_rate: frame_rate.unwrap_or(Ratio::ONE),
         name: w.name.clone(),
         folder,
-        subfolders: w.subfolders.unwrap_or(true),
+        depth,
+        unfinished,
+        belonging: Belonging { sidecars, marker },
+        hours,
+        most_at_once,
+        skips_known: w.same_content.as_deref() == Some("skip"),
+        remove_empty_folders: w.remove_empty_folders.unwrap_or(false),
         steady,
         look_every,
         second_look,
@@ -392,7 +432,7 @@ fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
 
 /// True if a file in `folder`, which lies in the watch's, would be found.
 fn seen_by(w: &Watch, folder: &Path) -> bool {
-    w.subfolders || folder == w.folder
+    folder.strip_prefix(&w.folder).is_ok_and(|inside| inside.components().count() <= w.depth)
 }
 
 /// What lies in the state folder is the porter's to sweep away, and what lies in a watch is its to take.
@@ -514,6 +554,29 @@ fn version(stated: &toml::Table) -> String {
     format!("{number}{:08x}", xxh3_64(&text) as u32)
 }
 
+/// What an entry of a rule makes: by a preset, or the original as it is.
+fn made_by(c: &mut Checker<'_>, here: &At, m: &raw::Make, presets: &[Arc<Preset>]) -> Option<Arc<Preset>> {
+    let named = |name: &str| presets.iter().find(|p| p.name == name).cloned();
+    match (&m.preset, m.original.unwrap_or(false)) {
+        (None, true) => Some(super::as_it_is()),
+        (Some(name), false) => named(name).or_else(|| {
+            let all = listed(presets.iter().map(|p| p.name.as_str()).collect());
+            c.fault(key(here, "preset"), format!("\"{name}\""), format!("the name of a preset: {all}"));
+            None
+        }),
+        (Some(_), true) => {
+            let wanted = "one of the two: what a preset makes, or the original as it arrived";
+            c.fault(key(here, "original"), "'original' beside 'preset'", wanted);
+            None
+        }
+        (None, false) => {
+            let wanted = "preset = \"...\", or original = true for the file as it arrived";
+            c.fault(here.clone(), "an entry that makes nothing", wanted);
+            None
+        }
+    }
+}
+
 fn rule(
     c: &mut Checker<'_>,
     here: &At,
@@ -557,17 +620,7 @@ fn rule(
     for (i, m) in r.make.iter().enumerate() {
         let mut here = key(here, "make");
         here.push(Step::Index(i));
-        let preset = presets.iter().find(|p| p.name == m.preset).cloned();
-        if preset.is_none() {
-            c.fault(
-                key(&here, "preset"),
-                format!("\"{}\"", m.preset),
-                format!(
-                    "the name of a preset: {}",
-                    listed(presets.iter().map(|p| p.name.as_str()).collect())
-                ),
-            );
-        }
+        let preset = made_by(c, &here, m, presets);
         let text = m.name.as_deref().unwrap_or("{stem}");
         let name = match Template::parse(text) {
             Ok(name) => Some(name),
@@ -598,8 +651,19 @@ fn rule(
         if m.to.is_empty() {
             c.fault(key(&here, "to"), "an empty list", "at least one place");
         }
+        let policies = IfTaken::ALL.map(IfTaken::name);
+        c.one_of(key(&here, "if_taken"), m.if_taken.as_deref(), &policies);
+        let if_taken = m.if_taken.as_deref().and_then(IfTaken::from_name).unwrap_or_default();
+        let aside = |name: &&String| places.iter().any(|p| p.name == **name && !p.keeps_aside());
+        if let Some(place) = to.iter().find(aside).filter(|_| if_taken == IfTaken::Replace) {
+            c.fault(
+                key(&here, "if_taken"),
+                format!("\"replace\" for place \"{place}\", whose protocol cannot give another name to what is there"),
+                "\"number\", \"skip\" or \"refuse\"",
+            );
+        }
         if let (Some(preset), Some(name)) = (preset, name) {
-            makes.push(Make { preset, name, to });
+            makes.push(Make { preset, name, to, if_taken });
         }
     }
     let (last, otherwise) = (r.last.unwrap_or(false), r.otherwise.unwrap_or(false));

@@ -46,7 +46,8 @@ pub fn place(
         }
         bytes
     });
-    Some(Place { name: p.name.clone(), at: at?, at_once, pace })
+    let hours = c.hours(key(here, "hours"), p.hours.as_deref());
+    Some(Place { name: p.name.clone(), at: at?, at_once, pace, hours })
 }
 
 fn folder_of(

@@ -87,6 +87,11 @@ pub struct Remote {
 impl Remote {
     pub const USUAL_TIMEOUT: Duration = Duration::from_secs(30);
 
+    /// Whether what is there can be given another name.
+    pub fn renames(&self) -> bool {
+        !matches!(self.protocol, Protocol::S3 | Protocol::Tus)
+    }
+
     fn user(&self) -> Option<&str> {
         match &self.login {
             Login::Password { user, .. } | Login::User(user) => Some(user),

@@ -315,6 +315,17 @@ impl Place for SitePlace {
         })
     }
 
+    fn set_aside(&self, name: &str, aside: &str) -> Result<Published, Trouble> {
+        let (from, to) = (self.path(name)?, self.path(aside)?);
+        self.with(|site| {
+            self.folders(site, aside, false)?;
+            match site.look(&to)? {
+                Some(_) => Ok(Published::Taken),
+                None => site.rename(&from, &to),
+            }
+        })
+    }
+
     fn whose(&self, name: &str, ticket: &Ticket, cargo: &Cargo) -> Result<Whose, Trouble> {
         let (stage, at) = (self.stage(ticket, name)?, self.path(name)?);
         self.with(|site| {

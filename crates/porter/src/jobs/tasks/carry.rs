@@ -9,8 +9,9 @@ use crate::files::Watching;
 use crate::files::known::Role;
 use crate::naming;
 use crate::progress::{Progress, Stage, Unit};
-use crate::store::{Cause, Change, Delivery, Output};
+use crate::store::{Cause, Change, Delivery, IfTaken, Output};
 use std::path::Path;
+use std::time::Duration;
 
 /// An output that was not what was made is made again this often.
 const MAX_REMADE: usize = 3;
@@ -29,6 +30,9 @@ pub fn carry(d: &Desk<'_>, output: u32, place: &str) -> Result<Next> {
             output + 1
         )));
     };
+    if let Some(wait) = outside_hours(d, place) {
+        return Ok(wait);
+    }
     let carried = Carried { d, output: made, delivery };
     match carried.carry() {
         Ok(next) => Ok(next),
@@ -45,12 +49,26 @@ pub fn carry(d: &Desk<'_>, output: u32, place: &str) -> Result<Next> {
     }
 }
 
+/// The place is not carried to at this time of day.
+fn outside_hours(d: &Desk<'_>, place: &str) -> Option<Next> {
+    let hours = d.house.place(place)?.hours?;
+    if hours.is_open_now() {
+        return None;
+    }
+    let why = format!("nothing is carried there outside {}", hours.text());
+    let cause = Cause::Place { name: place.to_owned(), why };
+    Some(Next::Wait { cause, wait: LOOK_AT_HOURS, place_is_away: true })
+}
+
+/// How often it is asked whether a place is carried to again: its hours may have been changed.
+const LOOK_AT_HOURS: Duration = Duration::from_secs(30);
+
 /// A job is given up: what was published without a record of it is recorded, what was staged is cleared away. A place
 /// that is away is waited for.
 pub fn give_up(d: &Desk<'_>) -> Result<Option<Next>> {
     let job = d.job.id;
     let (outputs, deliveries) = d.porter.store.read(|v| Ok((v.outputs(job)?, v.deliveries(job)?)))?;
-    for delivery in deliveries.iter().filter(|x| x.delivered.is_none()) {
+    for delivery in deliveries.iter().filter(|x| x.delivered.is_none() && x.left_out.is_none()) {
         let (Some(name), Some(ticket)) = (&delivery.name, &delivery.ticket) else { continue };
         let Some(output) = outputs.iter().find(|o| o.number == delivery.output) else { continue };
         let carried = Carried { d, output, delivery };
@@ -95,6 +113,13 @@ impl From<Trouble> for Broken {
     }
 }
 
+/// The name of a delivery.
+enum Named {
+    This(String),
+    /// It gets none, and where the task goes instead.
+    Not(Next),
+}
+
 struct Carried<'a> {
     d: &'a Desk<'a>,
     output: &'a Output,
@@ -128,12 +153,15 @@ impl Carried<'_> {
         let bytes = cargo.files.iter().map(|f| f.bytes).sum::<u64>();
         let place = self.place()?;
         let place = place.as_ref();
+        let replaces = delivery.if_taken == IfTaken::Replace;
         let mut known = delivery.name.clone().zip(delivery.ticket.clone());
         // A name from before a restart: was it published, and only the record of it lost?
         if let Some((name, ticket)) = &known {
             match place.whose(name, ticket, &cargo)? {
                 Whose::Ours => return Ok(self.delivered(name, place.about().proof)?),
                 Whose::Nothing => (),
+                // It goes aside when ours is staged.
+                Whose::Other if replaces => (),
                 Whose::Other => {
                     place.discard(name, ticket)?;
                     known = None;
@@ -141,7 +169,7 @@ impl Carried<'_> {
             }
         }
         if !self.is_whole(&cargo) {
-            return Err(Trouble::Changed("an output is gone from the work folder".into()).into());
+            return Err(Trouble::Changed("an output is gone from where it was made".into()).into());
         }
         let begin = || -> std::result::Result<Ticket, Broken> {
             let tag = format!("{}-{}-{}", d.porter.tag(d.job.id), self.output.number, crate::clock::nonce());
@@ -151,7 +179,10 @@ impl Carried<'_> {
             Some(known) => known,
             None => {
                 let ticket = begin()?;
-                (self.free_name(place, &ticket)?, ticket)
+                match self.name(place, &ticket)? {
+                    Named::This(name) => (name, ticket),
+                    Named::Not(next) => return Ok(next),
+                }
             }
         };
         let pace = d.house.place(&delivery.place).and_then(|p| d.porter.pace(p));
@@ -159,7 +190,7 @@ impl Carried<'_> {
         loop {
             let prepared = place.prepare(&cargo, &name, &ticket)?;
             if prepared != ticket {
-                self.carrying(&name, &prepared)?;
+                self.carrying(&name, &prepared, delivery.aside.clone())?;
                 ticket = prepared;
             }
             // Written once, read back once.
@@ -169,28 +200,77 @@ impl Carried<'_> {
             let proof = place.stage(&cargo, &name, &ticket, &watching)?;
             crate::stops::here("staged");
             loop {
+                if replaces {
+                    self.clear_name(place, &name, &ticket)?;
+                }
                 if place.publish(&ticket, &name)? == Published::Done {
                     crate::stops::here("published");
                     return Ok(self.delivered(&name, proof)?);
                 }
+                if replaces {
+                    continue;
+                }
                 // Someone else put a file there since: ours gets the next name, in the same folder.
-                if place.about().staged_by_name {
+                let again = place.about().staged_by_name;
+                if again || delivery.if_taken != IfTaken::Number {
                     place.discard(&name, &ticket)?;
+                }
+                if again {
                     ticket = begin()?;
-                    name = self.free_name(place, &ticket)?;
+                }
+                match self.name(place, &ticket)? {
+                    Named::This(next) => name = next,
+                    Named::Not(next) => return Ok(next),
+                }
+                if again {
                     break;
                 }
-                name = self.free_name(place, &ticket)?;
             }
         }
     }
 
+    /// What has the name gets another one beside it, which is recorded first.
+    fn clear_name(&self, place: &dyn Place, name: &str, ticket: &Ticket) -> std::result::Result<(), Broken> {
+        let mut planned = self.delivery.aside.clone();
+        while place.has(name)? {
+            if self.d.worker.stopping() {
+                return Err(Trouble::Stopped.into());
+            }
+            let aside = match planned.take() {
+                Some(aside) if !place.has(&aside)? => aside,
+                _ => {
+                    let aside = self.free_aside(place, name)?;
+                    self.carrying(name, ticket, Some(aside.clone()))?;
+                    aside
+                }
+            };
+            crate::stops::here("about to set aside");
+            place.set_aside(name, &aside)?;
+            crate::stops::here("set aside");
+        }
+        Ok(())
+    }
+
+    fn free_aside(&self, place: &dyn Place, name: &str) -> std::result::Result<String, Broken> {
+        let now = crate::clock::now();
+        let when = format!("{}-{}", crate::clock::local_date(now), crate::clock::local_time(now));
+        let marked = naming::marked(name, &format!("_before_{}", when.replace(':', "")));
+        for n in 1.. {
+            let aside = naming::numbered(&marked, n);
+            let given = self.d.porter.store.read(|v| v.name_is_given(&self.delivery.place, &aside))?;
+            if !given && !place.has(&aside)? {
+                return Ok(aside);
+            }
+        }
+        unreachable!("numbers do not end")
+    }
+
     /// Records a ticket for a name that is given already.
-    fn carrying(&self, name: &str, ticket: &Ticket) -> Result<()> {
+    fn carrying(&self, name: &str, ticket: &Ticket, aside: Option<String>) -> Result<()> {
         let (job, x) = (self.d.job.id, self.delivery);
         let (name, place, ticket) = (name.to_owned(), x.place.clone(), ticket.clone());
         let preset = self.output.preset.clone();
-        self.d.commit(Change::Carrying { job, output: x.output, preset, place, name, ticket })
+        self.d.commit(Change::Carrying { job, output: x.output, preset, place, name, ticket, aside })
     }
 
     fn is_whole(&self, cargo: &Cargo) -> bool {
@@ -202,33 +282,69 @@ impl Carried<'_> {
             })
     }
 
-    /// The first name that nothing at the place has and no other job was given, recorded as this delivery's.
-    fn free_name(&self, place: &dyn Place, ticket: &Ticket) -> std::result::Result<String, Broken> {
+    /// The name for this delivery, recorded as its own: the first that nothing at the place has and no other job was
+    /// given, or what is to be done where that is taken.
+    fn name(&self, place: &dyn Place, ticket: &Ticket) -> std::result::Result<Named, Broken> {
         let (job, x) = (self.d.job.id, self.delivery);
+        let store = &self.d.porter.store;
         for n in 1.. {
             if self.d.worker.stopping() {
                 return Err(Trouble::Stopped.into());
             }
-            let name = naming::numbered(&x.wanted, n);
-            let store = &self.d.porter.store;
-            if store.read(|v| v.name_is_given(&x.place, &name))? || place.has(&name)? {
-                continue;
+            let name = naming::candidate(&x.wanted, n);
+            let is_there = place.has(&name)?;
+            match x.if_taken {
+                IfTaken::Replace => {
+                    let other = store.read(|v| v.carries_name(&x.place, &name))?;
+                    if let Some(other) = other.filter(|other| *other != job) {
+                        let why = format!("job {other} is just delivering {name}");
+                        let cause = Cause::Place { name: x.place.clone(), why };
+                        return Ok(Named::Not(Next::wait(cause, self.d.house.retry_after)));
+                    }
+                }
+                policy => {
+                    let taken = is_there || store.read(|v| v.name_is_given(&x.place, &name))?;
+                    match policy {
+                        _ if !taken => (),
+                        IfTaken::Skip | IfTaken::Refuse => {
+                            return Ok(Named::Not(self.left_out(&name, policy == IfTaken::Refuse)?));
+                        }
+                        _ => continue,
+                    }
+                }
             }
+            let replaces = x.if_taken == IfTaken::Replace;
             let (given, _) = store.change(|tx| {
                 // Another job may have been faster.
-                if tx.name_is_given(&x.place, &name)? {
+                let taken = match replaces {
+                    true => tx.carries_name(&x.place, &name)?.is_some_and(|other| other != job),
+                    false => tx.name_is_given(&x.place, &name)?,
+                };
+                if taken {
                     return Ok(false);
                 }
                 let (name, place, ticket) = (name.clone(), x.place.clone(), ticket.clone());
-                let preset = self.output.preset.clone();
-                tx.put(Change::Carrying { job, output: x.output, preset, place, name, ticket })?;
+                let (preset, aside) = (self.output.preset.clone(), None);
+                tx.put(Change::Carrying { job, output: x.output, preset, place, name, ticket, aside })?;
                 Ok(true)
             })?;
             if given {
-                return Ok(name);
+                return Ok(Named::This(name));
             }
         }
         unreachable!("numbers do not end")
+    }
+
+    /// It does not go there: the rule wants it so.
+    fn left_out(&self, name: &str, failed: bool) -> Result<Next> {
+        let (job, x) = (self.d.job.id, self.delivery);
+        self.d.porter.store.change(|tx| {
+            let (place, preset) = (x.place.clone(), self.output.preset.clone());
+            let why = format!("there is a {name} already");
+            tx.put(Change::LeftOut { job, output: x.output, preset, place, failed, why })?;
+            go_on(tx, job)
+        })?;
+        Ok(Next::Moved)
     }
 
     /// Records a delivery of a job that is given up.

@@ -21,7 +21,10 @@ pub fn clear(d: &Desk<'_>) -> Result<Next> {
             match d
                 .move_original(&folder.map_err(|e| named(e, "folder for done originals"))?, |_, _| Ok(true))?
             {
-                Moved::At(to) => done(d, Some(&format!("original at {}", show::path(to)))),
+                Moved::At(to) => {
+                    d.remove_empty_folders();
+                    done(d, Some(&format!("original at {}", show::path(to))))
+                }
                 Moved::Changed => done(d, Some(CHANGED)),
                 Moved::Gone => done(d, Some(original::GONE)),
             }
@@ -68,7 +71,9 @@ fn remove(d: &Desk<'_>) -> Result<Next> {
             if !matches!(original::source(d)?, Source::Same(_)) {
                 return done(d, Some(CHANGED));
             }
+            d.remove_beside()?;
             found.remove().map_err(Error::path("cannot remove", &found.path()))?;
+            d.remove_empty_folders();
             done(d, Some("original removed"))
         }
         Source::Changed => done(d, Some(CHANGED)),

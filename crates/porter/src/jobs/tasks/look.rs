@@ -3,14 +3,16 @@
 use super::original::{self, Source};
 use super::{Desk, MAX_TRIES, Next, Worker};
 use crate::clock::{self, Micros};
+use crate::config::Rule;
 use crate::error::{Error, Result};
 use crate::files::Watching;
 use crate::files::frames::Frames;
 use crate::maker::{self, Class, Order, Outcome, Run, RunOf, Work};
 use crate::progress::{Progress, Stage};
 use crate::route::{self, Decision, Item};
-use crate::store::{Change, Job, PlannedOutput, RECIPE_VERSION, Task};
+use crate::store::{Change, Counts, Job, PlannedOutput, RECIPE_VERSION, Sql, Task};
 use media::facts::{self, Facts};
+use std::collections::BTreeMap;
 use std::fs::File;
 use std::os::unix::fs::DirBuilderExt;
 use std::path::Path;
@@ -23,6 +25,9 @@ pub fn look(d: &Desk<'_>, task: &Task) -> Result<Next> {
     };
     if let Some(known) = worked_on_before(d, &source)? {
         return d.withdraw(&known);
+    }
+    if d.watch.skips_known && same_content(d, &source)? {
+        return Ok(Next::Moved);
     }
     if let Some(frames) = job_holes(d) {
         return d.turn_away(&format!("frames are missing: {}", frames.words()));
@@ -64,14 +69,40 @@ pub fn look(d: &Desk<'_>, task: &Task) -> Result<Next> {
 fn worked_on_before(d: &Desk<'_>, source: &original::Found) -> Result<Option<String>> {
     let job = d.job;
     let known = d.porter.store.read(|v| v.known_before(job))?;
-    let Some(Job { id, content: Some(content), .. }) = known else { return Ok(None) };
+    let Some(Job { id, content: Some(content), path: before, .. }) = known else { return Ok(None) };
+    let renamed = before != job.path;
+    // Under both names it is a second file (a hard link), not a renamed one.
+    let is_there = || d.watch_folder()?.look_at(&before).map_err(Error::path("cannot look at", &before));
+    if renamed && is_there()?.is_some_and(|e| e.seen.inode == job.seen.inode) {
+        return Ok(None);
+    }
     d.worker.tell(Progress { stage: Stage::Looking, of: Some(job.seen.size), ..Progress::default() });
     let found = source.digest(d.worker as &Worker)?;
     if found != content {
         return Ok(None);
     }
-    d.commit(Change::Touched { job: id, seen: job.seen })?;
+    d.commit(Change::Touched { job: id, seen: job.seen, path: renamed.then(|| job.path.clone()) })?;
+    if renamed {
+        let was = media::show::path(&before);
+        return Ok(Some(format!("job {id} worked on this very file when it was called {was}")));
+    }
     Ok(Some(format!("job {id} worked on this very content; only other attributes of the file changed since")))
+}
+
+/// Whether an earlier job of the watch had the same content; then nothing is made of it.
+fn same_content(d: &Desk<'_>, source: &original::Found) -> Result<bool> {
+    let job = d.job;
+    d.worker.tell(Progress { stage: Stage::Looking, of: Some(job.seen.size), ..Progress::default() });
+    let content = source.digest(d.worker as &Worker)?;
+    let (known, _) = d.porter.store.change(|tx| {
+        let known = tx.known_content(job, &content)?;
+        tx.put(Change::Content { job: job.id, content: content.clone() })?;
+        if let Some(known) = known {
+            tx.put(Change::SameContent { job: job.id, known })?;
+        }
+        Ok(known)
+    })?;
+    Ok(known.is_some())
 }
 
 /// What is to be made; recorded together with the beginning of the look, which takes no time worth a record of its own.
@@ -83,11 +114,24 @@ fn plan(d: &Desk<'_>, facts: &Facts, (began, begun): (Micros, Change)) -> Result
         None => job.path.clone(),
     };
     let frames = job.frames.as_ref();
-    let item = Item { watch: &d.watch.name, path: &path, arrived: job.arrived, job: job.id, frames };
-    let decision: Decision = route::decide(d.house, &item, facts);
+    let item = Item {
+        watch: &d.watch.name,
+        path: &path,
+        arrived: job.arrived,
+        job: job.id,
+        frames,
+        beside: &job.beside,
+        counts: None,
+    };
+    let mut decision: Decision = route::decide(d.house, &item, facts);
     if decision.outputs.is_empty() {
         d.porter.store.change(|tx| tx.put_at(began, begun))?;
         return d.turn_away(&decision.why_nothing(facts));
+    }
+    if d.house.rules.iter().any(Rule::counts) {
+        let counts = count(d, &decision)?;
+        let item = Item { counts: Some(&counts), ..item };
+        decision = route::decide(d.house, &item, facts);
     }
     let priority = decision.priority;
     let outputs = decision
@@ -104,12 +148,14 @@ fn plan(d: &Desk<'_>, facts: &Facts, (began, begun): (Micros, Change)) -> Result
             recipe_version: RECIPE_VERSION,
             extension: o.extension,
             to: o.to,
+            if_taken: o.if_taken,
         })
         .collect();
     let facts = Box::new(serde_json::to_value(facts).unwrap_or_default());
     d.porter.store.change(|tx| {
         tx.put_at(began, begun)?;
-        tx.put(Change::Planned { job: job.id, facts, outputs })?;
+        let configuration = d.porter.configuration();
+        tx.put(Change::Planned { job: job.id, facts, outputs, configuration })?;
         // What a person said of it since counts for more.
         let now = tx.job(job.id)?.map_or(job.priority, |j| j.priority);
         match priority.filter(|p| *p != now && now == d.watch.priority) {
@@ -118,6 +164,40 @@ fn plan(d: &Desk<'_>, facts: &Facts, (began, begun): (Micros, Change)) -> Result
         }
     })?;
     Ok(Next::Moved)
+}
+
+/// Numbers for the names of a job's outputs: counted once, and the same when it is done again.
+fn count(d: &Desk<'_>, decision: &Decision) -> Result<Counts> {
+    let job = d.job;
+    let (watch, folder) = (&d.watch.name, job.path.parent().unwrap_or(Path::new("")).to_string_lossy());
+    let (counts, _) = d.porter.store.change(|tx| {
+        let before = tx.job(job.id)?.and_then(|j| j.counts);
+        let mut scopes = Vec::new();
+        let mut next = |scope: String| -> Sql<i64> {
+            let n = tx.counted(&scope)? + 1;
+            scopes.push((scope, n));
+            Ok(n)
+        };
+        let mut counts = match before {
+            Some(counts) => counts,
+            None => Counts {
+                watch: next(format!("watch {watch}"))?,
+                day: next(format!("day {} {watch}", clock::local_date(job.arrived)))?,
+                folder: next(format!("folder {watch}/{folder}"))?,
+                rules: BTreeMap::new(),
+            },
+        };
+        for r in decision.rules.iter().filter(|r| r.holds == Ok(true)) {
+            if !counts.rules.contains_key(&r.rule) {
+                counts.rules.insert(r.rule.clone(), next(format!("rule {}", r.rule))?);
+            }
+        }
+        if !scopes.is_empty() {
+            tx.put(Change::Counted { job: job.id, counts: counts.clone(), scopes })?;
+        }
+        Ok(counts)
+    })?;
+    Ok(counts)
 }
 
 /// A run in which numbers are missing, where the watch does not take such.

@@ -1,10 +1,11 @@
 //! All outputs of pictures and sound, in one pass, in a child.
 
 use super::original::{self, Source};
-use super::{Desk, MAX_TRIES, Next, go_on};
+use super::{Desk, MAX_TRIES, Next, Worker, go_on};
 use crate::error::{Error, Result};
 use crate::files::Watching;
 use crate::maker::{self, Class, End, Ordered, Outcome, Run, Work};
+use crate::progress::{Progress, Stage, Unit};
 use crate::store::{Change, JobId, NotMade, Output, OutputEnd, Sql, Task, Tx};
 use std::path::{Path, PathBuf};
 use words::Transcript;
@@ -12,7 +13,17 @@ use words::Transcript;
 pub fn make(d: &Desk<'_>, task: &Task) -> Result<Next> {
     let outputs = d.porter.store.read(|v| v.outputs(d.job.id))?;
     let folder = d.work_folder()?;
-    let open = d.ordered(&folder, outputs.iter().filter(|o| !o.heard && o.end == OutputEnd::Open))?;
+    let all = outputs.iter().filter(|o| !o.heard && o.end == OutputEnd::Open);
+    let (originals, open): (Vec<&Output>, Vec<&Output>) = all.partition(|o| o.is_original());
+    if !originals.is_empty() {
+        if let Some(next) = as_they_are(d, &originals)? {
+            return Ok(next);
+        }
+        if open.is_empty() {
+            return Ok(Next::Moved);
+        }
+    }
+    let open = d.ordered(&folder, open.into_iter())?;
     // What breaks a child is one output's fault, or the source's: each by itself tells which.
     if task.tries > 0 && open.len() > 1 {
         for o in open {
@@ -43,6 +54,39 @@ pub fn make(d: &Desk<'_>, task: &Task) -> Result<Next> {
     }
 }
 
+/// Outputs that are the original: only what it is has to be known.
+fn as_they_are(d: &Desk<'_>, outputs: &[&Output]) -> Result<Option<Next>> {
+    let look = || original::source(d);
+    let found = match look()? {
+        Source::Same(found) => found,
+        Source::Changed => return d.withdraw(original::CHANGED).map(Some),
+        Source::Gone => return d.withdraw(original::GONE).map(Some),
+    };
+    let of = Some(d.job.seen.size);
+    d.worker.tell(Progress { stage: Stage::Looking, output: None, done: 0, of, unit: Unit::Bytes });
+    let files = found.files(d.worker as &Worker)?;
+    if !matches!(look()?, Source::Same(_)) {
+        return d.withdraw(original::CHANGED).map(Some);
+    }
+    let mut ends = Vec::new();
+    for o in outputs {
+        let files = match o.recipe.as_ref().ok().and_then(|r| r.beside.as_ref()) {
+            None => files.clone(),
+            Some(name) => match d.beside_file(name)? {
+                Some(file) => vec![file],
+                None => {
+                    let why = "it changed or went away after the file that it belongs to arrived".to_owned();
+                    ends.push((o.number, End::Failed { class: Class::Damaged, why }));
+                    continue;
+                }
+            },
+        };
+        ends.push((o.number, End::Made { files, made: Default::default() }));
+    }
+    d.record(&ends)?;
+    Ok(None)
+}
+
 pub fn unexpected() -> Error {
     Error::Maker("the child did something else than was ordered".into())
 }
@@ -67,6 +111,13 @@ pub enum Made {
 
 impl Desk<'_> {
     pub fn made_file(&self, folder: &Path, output: &Output) -> PathBuf {
+        if output.is_original() {
+            let at = self.watch.folder.join(&self.job.path);
+            if let Some(name) = output.recipe.as_ref().ok().and_then(|r| r.beside.as_ref()) {
+                return at.with_file_name(name);
+            }
+            return if self.job.frames.is_some() { at.parent().unwrap_or(&at).to_owned() } else { at };
+        }
         folder.join(format!("output-{}.{}", output.number, output.extension))
     }
 

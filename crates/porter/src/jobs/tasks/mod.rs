@@ -223,7 +223,12 @@ fn go_on(tx: &mut Tx<'_>, job: JobId) -> Sql<()> {
         return Ok(());
     }
     let outputs = tx.outputs(job)?;
-    let next = match why_not_all(&outputs) {
+    let refused = tx.deliveries(job)?.into_iter().filter(|d| d.failed).map(|d| {
+        let why = d.left_out.unwrap_or_default();
+        format!("place \"{}\": {why}, and the rule says not to deliver then (if_taken = \"refuse\")", d.place)
+    });
+    let refused = refused.collect::<Vec<_>>().join("; ");
+    let next = match why_not_all(&outputs).or(Some(refused).filter(|r| !r.is_empty())) {
         Some(reason) => Change::TurningAway { job, reason },
         None => Change::AllDelivered { job },
     };

@@ -8,7 +8,7 @@ use crate::files::frames::{Frames, Together};
 use crate::files::moving::{At, Moved, finish, move_if_free};
 use crate::files::{Dir, Seen, Watching};
 use crate::progress::{Progress, Stage, Unit};
-use crate::store::Change;
+use crate::store::{Change, MadeFile};
 use std::ffi::{OsStr, OsString};
 use std::fs::File;
 use std::io::ErrorKind;
@@ -75,6 +75,23 @@ impl Found {
             all.update(digest_of(&mut file, &path, false, w)?.as_bytes());
         }
         Ok(crate::files::copy::show(&all))
+    }
+
+    /// What it is made of, with a checksum of each file.
+    pub fn files(&self, w: &Worker) -> Result<Vec<MadeFile>> {
+        let Some(frames) = &self.frames else {
+            let digest = self.digest(w)?;
+            return Ok(vec![MadeFile { inside: String::new(), bytes: self.seen.size, digest }]);
+        };
+        let each = frames.numbers().map(|n| {
+            let inside = frames.name(n);
+            let path = self.dir.path().join(&inside);
+            let fail = |e| Error::path("cannot read", &path)(e);
+            let mut file = self.dir.read(OsStr::new(&inside)).map_err(fail)?;
+            let bytes = entry_of(&file).map_err(fail)?.seen.size;
+            Ok(MadeFile { bytes, digest: digest_of(&mut file, &path, false, w)?, inside })
+        });
+        each.collect()
     }
 
     /// Takes it away.
@@ -164,6 +181,7 @@ impl Desk<'_> {
             Source::Changed => return Ok(Original::Changed),
             Source::Gone => return Ok(Original::Gone),
         };
+        self.move_beside(folder)?;
         let (unit, of) = (Unit::Bytes, Some(self.job.seen.size * 2));
         self.worker.tell(Progress { stage: Stage::Moving, output: None, done: 0, of, unit });
         let fail = |e| Error::path("cannot open the folder of", &folder.path().join(&self.job.path))(e);
@@ -188,6 +206,89 @@ impl Desk<'_> {
             }
         }
         unreachable!("numbers do not end")
+    }
+
+    /// What belongs to the original and is as it was.
+    fn beside(&self) -> Result<Vec<(Dir, &OsStr, Seen)>> {
+        if self.job.beside.is_empty() {
+            return Ok(Vec::new());
+        }
+        let above = self.job.path.parent().unwrap_or(Path::new(""));
+        let watch = self.watch_folder()?;
+        let Ok(from) = watch.inside(above) else { return Ok(Vec::new()) };
+        let mut out = Vec::new();
+        for b in &self.job.beside {
+            let name = b.name.as_os_str();
+            let fail = |e| Error::path("cannot look at", &from.path().join(name))(e);
+            // A kill in the middle of a move leaves it with another time of its last change.
+            let same = |s: &Seen| Seen { changed: 0, ..*s } == Seen { changed: 0, ..b.seen };
+            if let Some(e) = from.look(name).map_err(fail)?.filter(|e| e.is_file() && same(&e.seen)) {
+                out.push((from.again().map_err(fail)?, name, e.seen));
+            }
+        }
+        Ok(out)
+    }
+
+    /// One that is as it was, with its checksum.
+    pub fn beside_file(&self, wanted: &Path) -> Result<Option<MadeFile>> {
+        let Some((dir, name, seen)) = self.beside()?.into_iter().find(|b| Path::new(b.1) == wanted) else {
+            return Ok(None);
+        };
+        let path = dir.path().join(name);
+        let mut file = dir.read(name).map_err(Error::path("cannot read", &path))?;
+        let digest = digest_of(&mut file, &path, false, self.worker as &Worker)?;
+        Ok(Some(MadeFile { inside: String::new(), bytes: seen.size, digest }))
+    }
+
+    /// What belongs to the original goes along, before it.
+    fn move_beside(&self, folder: &Dir) -> Result<()> {
+        let above = self.job.path.parent().unwrap_or(Path::new(""));
+        let stage = OsString::from(format!(".{}-beside.deft-porter.part", self.porter.tag(self.job.id)));
+        for (from, name, seen) in self.beside()? {
+            let fail = |e| Error::path("cannot open the folder of", &folder.path().join(above).join(name))(e);
+            let to = folder.make(above).map_err(fail)?;
+            to.remove(&stage).map_err(fail)?;
+            let here = At { dir: &from, name };
+            for n in 1.. {
+                let new = numbered_file(name, n);
+                let there = At { dir: &to, name: &new };
+                if to.look(&new).map_err(fail)?.is_some() {
+                    if finish(here, there, &seen, self.worker as &Worker)? {
+                        break;
+                    }
+                    continue;
+                }
+                match move_if_free(here, there, &stage, &seen, self.worker as &Worker)? {
+                    Moved::Done | Moved::Changed => break,
+                    Moved::Taken => (),
+                }
+            }
+            crate::stops::here("moved beside");
+        }
+        Ok(())
+    }
+
+    /// What belongs to the original goes with it.
+    pub fn remove_beside(&self) -> Result<()> {
+        for (from, name, _) in self.beside()? {
+            from.remove(name).map_err(Error::path("cannot remove", &from.path().join(name)))?;
+        }
+        Ok(())
+    }
+
+    /// Folders of the watch that the original left empty, if the watch says so.
+    pub fn remove_empty_folders(&self) {
+        if !self.watch.remove_empty_folders {
+            return;
+        }
+        let Ok(watch) = self.watch_folder() else { return };
+        let folders = self.job.path.ancestors().skip(1).filter(|p| !p.as_os_str().is_empty());
+        for folder in folders {
+            let Ok((dir, name)) = watch.holder(folder, false) else { return };
+            if !dir.remove_empty(name).unwrap_or(false) {
+                return;
+            }
+        }
     }
 
     /// The frames of a run go into a folder of their own, which has the run's name. What a restart finds moved is moved.

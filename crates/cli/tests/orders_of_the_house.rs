@@ -1,0 +1,425 @@
+//! What a coordinator can say of arrivals and names: sidecars, markers, hours, numbers that are counted, versions, and what
+//! becomes of a name that is taken.
+
+mod support;
+
+use rstest::rstest;
+use std::path::Path;
+use std::process::{Command, Output};
+use support::{House, PROGRAM, clip, text};
+
+fn porter(house: &House, args: &[&str]) -> Output {
+    Command::new(PROGRAM).args(args).arg("--house").arg(house.path("")).output().unwrap()
+}
+
+/// A house whose only rule makes this.
+fn making(make: &str) -> House {
+    let house = House::new();
+    house.reconfigure(
+        "make = [{ preset = \"proxy\", name = \"{stem}_proxy\", to = [\"editors\"] }]",
+        &format!("make = [{make}]"),
+    );
+    house
+}
+
+fn watch_with(keys: &str) -> House {
+    House::with(&format!("original = \"move\"\ndone = \"done\"\n{keys}"), "")
+}
+
+fn read(house: &House, name: &str) -> Vec<u8> {
+    std::fs::read(house.path(name)).unwrap()
+}
+
+/// Files in a folder and below, without marks of the house.
+fn tree(house: &House, folder: &str) -> Vec<String> {
+    fn walk(dir: &Path, top: &Path, out: &mut Vec<String>) {
+        for e in std::fs::read_dir(dir).unwrap().flatten() {
+            if e.path().is_dir() {
+                walk(&e.path(), top, out);
+            } else {
+                out.push(e.path().strip_prefix(top).unwrap().to_string_lossy().into_owned());
+            }
+        }
+    }
+    let mut out = Vec::new();
+    walk(&house.path(folder), &house.path(folder), &mut out);
+    out.retain(|n| !n.starts_with(".deft-porter-folder"));
+    out.sort();
+    out
+}
+
+#[test]
+fn originals_go_to_places_as_they_are_with_what_belongs_to_them() {
+    let house = watch_with("sidecars = [\"*.srt\", \"*.xml\"]");
+    house.append(
+        "[[rule]]\nname = \"backup\"\nmake = [{ original = true, name = \"{folder}/keep_{stem}\", to = [\"editors\"] }]\n",
+    );
+    std::fs::create_dir(house.path("in/day1")).unwrap();
+    house.drop_in("day1/cup.MP4", clip());
+    house.drop_in("day1/cup.en.srt", b"1\n00:00:00,000 --> 00:00:01,000\nTea\n");
+    house.drop_in("day1/cup.MP4.xml", b"<take/>");
+    let out = house.run_once();
+    assert!(out.status.success(), "{}", text(&out));
+    let want = ["cup_proxy.mp4", "day1/keep_cup.MP4", "day1/keep_cup.MP4.xml", "day1/keep_cup.en.srt"];
+    assert_eq!(tree(&house, "out"), want);
+    assert_eq!(read(&house, "out/day1/keep_cup.MP4"), clip());
+    assert_eq!(read(&house, "out/day1/keep_cup.MP4.xml"), b"<take/>");
+    assert_eq!(tree(&house, "done"), ["day1/cup.MP4", "day1/cup.MP4.xml", "day1/cup.en.srt"]);
+    assert!(tree(&house, "in").is_empty());
+    let told = text(&porter(&house, &["trace", house.path("out/day1/keep_cup.MP4").to_str().unwrap()]));
+    assert!(told.contains("day1/cup.MP4"), "{told}");
+}
+
+#[test]
+fn a_sidecar_by_itself_waits_and_says_so_and_goes_away_with_a_turned_away_file() {
+    let house = watch_with("sidecars = [\"*.xml\"]");
+    house.drop_in("lone.xml", b"<take/>");
+    house.drop_in("no.mov", b"this is no film at all, only words");
+    house.drop_in("no.xml", b"<take/>");
+    let out = house.run_once();
+    assert_eq!(out.status.code(), Some(1), "{}", text(&out));
+    assert_eq!(tree(&house, "in"), ["lone.xml"]);
+    assert_eq!(tree(&house, "away"), ["no.mov", "no.mov.why.txt", "no.xml"]);
+    // Put back together, they are one arrival again.
+    std::fs::remove_file(house.path("away/no.mov")).unwrap();
+    house.drop_in("no.mov", clip());
+    std::fs::rename(house.path("away/no.xml"), house.path("in/no.xml")).unwrap();
+    assert!(house.run_once().status.success());
+    assert_eq!(tree(&house, "done"), ["no.mov", "no.xml"]);
+}
+
+#[test]
+fn a_file_is_ready_when_its_marker_is_there() {
+    let house = watch_with("marker = \".done\"");
+    house.drop_in("cup.mp4", clip());
+    let porter = house.start();
+    let waits = house.wait_until("waits for its marker", |s| {
+        s["arriving"][0]["why"].as_str().is_some_and(|w| w.contains("marker"))
+    });
+    assert!(waits["open"].as_array().unwrap().is_empty());
+    house.drop_in("cup.mp4.done", b"");
+    house.wait_until("done", |s| s["ended"][0]["state"] == "done");
+    drop(porter);
+    assert_eq!(tree(&house, "done"), ["cup.mp4", "cup.mp4.done"]);
+    assert_eq!(tree(&house, "out"), ["cup_proxy.mp4"]);
+}
+
+#[test]
+fn names_of_unfinished_files_are_the_houses_own() {
+    let house = watch_with("unfinished = [\"*.growing\", \"tmp_*\"]");
+    house.drop_in("tmp_cup.mp4", clip());
+    // Usually a name for what is not finished.
+    house.drop_in("plate.tmp", clip());
+    assert!(house.run_once().status.success());
+    assert_eq!(tree(&house, "in"), ["tmp_cup.mp4"]);
+    assert_eq!(tree(&house, "out"), ["plate_proxy.mp4"]);
+}
+
+#[test]
+fn a_watch_takes_so_many_at_a_time_so_deep_and_at_its_hours() {
+    let house = watch_with("most_at_once = 1\ndepth = 1\nremove_empty_folders = true");
+    std::fs::create_dir_all(house.path("in/a/b")).unwrap();
+    for name in ["1.mp4", "a/2.mp4", "a/b/3.mp4"] {
+        house.drop_in(name, clip());
+    }
+    std::fs::create_dir(house.path("in/empty")).unwrap();
+    assert!(house.run_once().status.success());
+    assert_eq!(tree(&house, "out"), ["1_proxy.mp4", "2_proxy.mp4"]);
+    assert_eq!(tree(&house, "in"), ["a/b/3.mp4"]);
+    assert!(house.path("in/empty").is_dir(), "nothing of it was moved away");
+
+    // The hour behind this one and the next: not now.
+    let hour: u32 = {
+        let out = Command::new("date").arg("+%H").output().unwrap();
+        text(&out).trim().parse().unwrap()
+    };
+    let shut = format!("{:02}:00-{:02}:00", (hour + 2) % 24, (hour + 3) % 24);
+    house.reconfigure("most_at_once = 1\ndepth = 1", &format!("hours = \"{shut}\""));
+    house.drop_in("4.mp4", clip());
+    let porter = house.start();
+    house.wait_until("waits for its hours", |s| {
+        let all = s["arriving"].as_array().unwrap();
+        all.len() == 2 && all.iter().all(|a| a["why"].as_str().unwrap().contains("time of day"))
+    });
+    assert!(house.status()["open"].as_array().unwrap().is_empty());
+    house.reconfigure(&format!("hours = \"{shut}\""), "hours = \"00:00-24:00\"");
+    house.wait_until("is taken", |s| s["ended_counts"][0]["jobs"] == 4);
+    drop(porter);
+    assert!(!house.path("in/a").exists(), "folders that are left empty go");
+    assert!(house.path("in").is_dir());
+}
+
+#[test]
+fn a_place_is_carried_to_at_its_hours() {
+    let house = House::new();
+    let out = Command::new("date").arg("+%H").output().unwrap();
+    let hour: u32 = text(&out).trim().parse().unwrap();
+    let shut = format!("{:02}:00-{:02}:00", (hour + 2) % 24, (hour + 3) % 24);
+    house.reconfigure("folder = \"out\"", &format!("folder = \"out\"\nhours = \"{shut}\""));
+    house.drop_in("cup.mp4", clip());
+    let porter = house.start();
+    let held = house.wait_until("is held", |s| s["open"][0]["held"].is_string());
+    assert!(held["open"][0]["held"].as_str().unwrap().contains(&shut), "{held:#}");
+    assert!(tree(&house, "out").is_empty());
+    house.reconfigure(&format!("hours = \"{shut}\""), "");
+    drop(porter);
+    assert!(house.run_once().status.success());
+    assert_eq!(tree(&house, "out"), ["cup_proxy.mp4"]);
+}
+
+#[test]
+fn numbers_are_counted_once_for_each_arrival() {
+    let name = "{pad(count_day, 3)}_{count_folder}_{count_rule}_{count_watch}";
+    let house = making(&format!("{{ preset = \"sound\", name = '{name}', to = [\"editors\"] }}"));
+    house.reconfigure("original = \"move\"", "original = \"leave\"");
+    std::fs::create_dir(house.path("in/b")).unwrap();
+    house.drop_in("1.mp4", clip());
+    assert!(house.run_once().status.success());
+    house.drop_in("b/2.mp4", clip());
+    assert!(house.run_once().status.success());
+    assert_eq!(tree(&house, "out"), ["001_1_1_1.m4a", "002_1_2_2.m4a"]);
+    // Once more: the same numbers, not the next ones.
+    let out = porter(&house, &["jobs", "again", "2"]);
+    assert!(out.status.success(), "{}", text(&out));
+    assert!(house.run_once().status.success());
+    assert_eq!(tree(&house, "out"), ["001_1_1_1.m4a", "002_1_2_2.m4a", "002_1_2_2_2.m4a"]);
+}
+
+#[test]
+fn the_next_version_that_is_free_at_the_place() {
+    let house =
+        making("{ preset = \"sound\", name = \"{stem}/{version}/{stem}_{version}\", to = [\"editors\"] }");
+    std::fs::create_dir_all(house.path("out/cup/v001")).unwrap();
+    std::fs::write(house.path("out/cup/v001/cup_v001.m4a"), b"from elsewhere").unwrap();
+    for _ in 0..2 {
+        house.drop_in("cup.mp4", clip());
+        assert!(house.run_once().status.success());
+    }
+    let want = ["cup/v001/cup_v001.m4a", "cup/v002/cup_v002.m4a", "cup/v003/cup_v003.m4a"];
+    assert_eq!(tree(&house, "out"), want);
+    assert_eq!(read(&house, "out/cup/v001/cup_v001.m4a"), b"from elsewhere");
+}
+
+#[rstest]
+#[case::skip("skip", true, &["cup.m4a"])]
+#[case::refuse("refuse", false, &["cup.m4a"])]
+#[case::number("number", true, &["cup.m4a", "cup_2.m4a"])]
+fn a_name_that_is_taken(#[case] policy: &str, #[case] done: bool, #[case] want: &[&str]) {
+    let house = making(&format!("{{ preset = \"sound\", to = [\"editors\"], if_taken = \"{policy}\" }}"));
+    std::fs::write(house.path("out/cup.m4a"), b"precious").unwrap();
+    house.drop_in("cup.mp4", clip());
+    let out = house.run_once();
+    assert_eq!(out.status.success(), done, "{}", text(&out));
+    assert_eq!(tree(&house, "out"), want);
+    assert_eq!(read(&house, "out/cup.m4a"), b"precious");
+    let status = house.status();
+    let job = &status["ended"][0];
+    let left_out = &job["outputs"][0]["deliveries"][0]["left_out"];
+    assert_eq!(left_out.is_string(), policy != "number", "{job:#}");
+    assert_eq!(job["state"] == "done", done, "{job:#}");
+    if !done {
+        let why = std::fs::read_to_string(house.path("away/cup.mp4.why.txt")).unwrap();
+        assert!(why.contains("there is a cup.m4a already"), "{why}");
+    }
+}
+
+#[test]
+fn what_has_the_name_is_kept_beside_what_replaces_it() {
+    let house = making("{ preset = \"sound\", to = [\"editors\"], if_taken = \"replace\" }");
+    std::fs::write(house.path("out/cup.m4a"), b"precious").unwrap();
+    house.drop_in("cup.mp4", clip());
+    let out = house.run_once();
+    assert!(out.status.success(), "{}", text(&out));
+    let first = read(&house, "out/cup.m4a");
+    assert_ne!(first, b"precious");
+    house.drop_in("cup.mp4", clip());
+    assert!(house.run_once().status.success());
+    let all = tree(&house, "out");
+    assert_eq!(all.len(), 3, "{all:?}");
+    let kept: Vec<Vec<u8>> = all
+        .iter()
+        .filter(|n| n.starts_with("cup_before_"))
+        .map(|n| read(&house, &format!("out/{n}")))
+        .collect();
+    assert!(kept.contains(&b"precious".to_vec()) && kept.contains(&first), "{all:?}");
+    // The record knows the first one under its name of now.
+    let aside =
+        all.iter().find(|n| n.starts_with("cup_before_") && read(&house, &format!("out/{n}")) == first);
+    let status = house.status();
+    let job = status["ended"].as_array().unwrap().iter().find(|j| j["job"] == 1).unwrap();
+    assert_eq!(job["outputs"][0]["deliveries"][0]["name"].as_str(), aside.map(String::as_str));
+}
+
+#[rstest]
+fn a_kill_while_something_is_replaced_loses_nothing(
+    #[values("staged", "about to set aside", "set aside", "published")] moment: &str,
+) {
+    let house = making("{ preset = \"sound\", to = [\"editors\"], if_taken = \"replace\" }");
+    std::fs::write(house.path("out/cup.m4a"), b"precious").unwrap();
+    house.drop_in("cup.mp4", clip());
+    let killed = Command::new(PROGRAM)
+        .args(["run", "--once"])
+        .arg(house.path(""))
+        .env("DEFT_PORTER_TEST_KILL_AT", format!("{moment}:1"))
+        .output()
+        .unwrap();
+    assert!(!killed.status.success(), "it was not killed at \"{moment}\"");
+    assert!(house.run_once().status.success());
+    let all = tree(&house, "out");
+    let kept: Vec<&String> =
+        all.iter().filter(|n| read(&house, &format!("out/{n}")) == b"precious").collect();
+    assert_eq!((all.len(), kept.len()), (2, 1), "{all:?}");
+    assert!(all.contains(&"cup.m4a".to_owned()) && kept[0].starts_with("cup_before_"));
+}
+
+#[test]
+fn a_file_that_is_renamed_where_it_lies_is_the_same_file() {
+    let house = House::with("original = \"leave\"", "");
+    house.drop_in("cup.mp4", clip());
+    assert!(house.run_once().status.success());
+    std::fs::rename(house.path("in/cup.mp4"), house.path("in/saucer.mp4")).unwrap();
+    for _ in 0..2 {
+        assert!(house.run_once().status.success());
+    }
+    assert_eq!(tree(&house, "out"), ["cup_proxy.mp4"]);
+    let events = house.events(2);
+    assert!(events.contains(&"withdrawn".to_owned()), "{events:?}");
+    assert_eq!(house.status()["ended"].as_array().unwrap().len(), 2, "looked at once, not with every start");
+    // A second name for the same file is a second arrival.
+    std::fs::hard_link(house.path("in/saucer.mp4"), house.path("in/plate.mp4")).unwrap();
+    assert!(house.run_once().status.success());
+    assert!(tree(&house, "out").contains(&"plate_proxy.mp4".to_owned()));
+}
+
+#[test]
+fn of_the_same_content_nothing_is_made_again_where_the_watch_says_so() {
+    let house = watch_with("same_content = \"skip\"");
+    house.drop_in("cup.mp4", clip());
+    assert!(house.run_once().status.success());
+    house.drop_in("copy of cup.mp4", clip());
+    assert!(house.run_once().status.success());
+    assert_eq!(tree(&house, "out"), ["cup_proxy.mp4"]);
+    assert_eq!(tree(&house, "done"), ["copy of cup.mp4", "cup.mp4"]);
+    let log = text(&porter(&house, &["log", "--job", "2"]));
+    assert!(log.contains("job 1 was of the same content"), "{log}");
+}
+
+#[test]
+fn configurations_are_kept_under_numbers() {
+    let house = House::new();
+    house.drop_in("cup.mp4", clip());
+    assert!(house.run_once().status.success());
+    house.reconfigure("160x90", "80x44");
+    house.drop_in("saucer.mp4", clip());
+    assert!(house.run_once().status.success());
+    // A start with the same one is none of its own.
+    assert!(house.run_once().status.success());
+    let list = porter(&house, &["config", "list", "--json"]);
+    let list: serde_json::Value = serde_json::from_slice(&list.stdout).unwrap();
+    let numbers: Vec<(i64, bool)> = list
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|c| (c["number"].as_i64().unwrap(), c["in_force"] == true))
+        .collect();
+    assert_eq!(numbers, [(1, false), (2, true)]);
+    let diff = porter(&house, &["config", "diff", "1", "2"]);
+    assert_eq!(diff.status.code(), Some(1));
+    let told = text(&diff);
+    assert!(told.contains("-fit = \"160x90\"") && told.contains("+fit = \"80x44\""), "{told}");
+    assert!(porter(&house, &["config", "diff", "2"]).status.success(), "as it stands on disk");
+    assert!(text(&porter(&house, &["config", "show", "1"])).contains("160x90"));
+    let none = porter(&house, &["config", "show", "7"]);
+    assert!(!none.status.success() && text(&none).contains("the last is 2"), "{}", text(&none));
+    let log = text(&porter(&house, &["log", "--job", "2"]));
+    assert!(log.contains("by configuration 2"), "{log}");
+}
+
+#[test]
+fn an_edited_configuration_is_tried_on_what_arrived() {
+    let house = House::new();
+    for name in ["cup.mp4", "saucer.mp4"] {
+        house.drop_in(name, clip());
+    }
+    assert!(house.run_once().status.success());
+    let same = porter(&house, &["rehearse", "--since", "2026-01-01"]);
+    assert!(same.status.success() && text(&same).contains("0 of 2 arrivals"), "{}", text(&same));
+    let text_now = std::fs::read_to_string(house.path("deft-porter.toml")).unwrap();
+    let edited = text_now.replace("when = 'kind == \"video\"'", "when = 'stem == \"cup\"'");
+    std::fs::write(house.path("edited.toml"), &edited).unwrap();
+    let file = house.path("edited.toml");
+    let args = ["rehearse", "--since", "2026-01-01", "--json", "--edited", file.to_str().unwrap()];
+    let out = porter(&house, &args);
+    assert_eq!(out.status.code(), Some(1), "{}", text(&out));
+    let told: serde_json::Value = serde_json::from_slice(&out.stdout).unwrap();
+    assert_eq!(told["arrivals"], 2);
+    let changed = told["changed"].as_array().unwrap();
+    assert_eq!((changed.len(), changed[0]["path"].as_str()), (1, Some("saucer.mp4")));
+    assert!(changed[0]["after"][0].as_str().unwrap().starts_with("turned away"), "{told:#}");
+    // One that is wrong is told with its own name.
+    std::fs::write(&file, edited.replace("stem ==", "stam ==")).unwrap();
+    let wrong = text(&porter(&house, &args));
+    assert!(wrong.contains("edited.toml") && wrong.contains("stem"), "{wrong}");
+}
+
+#[test]
+fn estimates_come_from_what_was_made_before() {
+    let house = House::new();
+    let file = house.path("next.mp4");
+    std::fs::write(&file, clip()).unwrap();
+    let told = |house: &House| -> serde_json::Value {
+        let out = porter(house, &["rehearse", "--json", file.to_str().unwrap()]);
+        serde_json::from_slice(&out.stdout).unwrap()
+    };
+    assert!(told(&house)[0]["outputs"][0]["about_bytes"].is_null());
+    house.drop_in("cup.mp4", clip());
+    assert!(house.run_once().status.success());
+    let after = told(&house);
+    let made = std::fs::metadata(house.path("out/cup_proxy.mp4")).unwrap().len();
+    let about = after[0]["outputs"][0]["about_bytes"].as_u64().unwrap();
+    assert!(about.abs_diff(made) <= made / 20, "{about} of {made}");
+    assert!(after[0]["outputs"][0]["about_seconds"].as_f64().unwrap() > 0.0);
+    assert_eq!(after[0]["outputs"][0]["from_past"], 1);
+}
+
+#[test]
+fn files_are_renamed_and_get_their_names_back() {
+    let house = House::new();
+    let dir = house.path("card");
+    std::fs::create_dir(&dir).unwrap();
+    for name in ["EP03_A.MP4", "EP03_B.MP4", "kept.mp4"] {
+        std::fs::write(dir.join(name), clip()).unwrap();
+    }
+    std::fs::write(dir.join("ep03_a_clip.MP4"), b"there already").unwrap();
+    let before = tree(&house, "card");
+    let template = "{stem.slug()}_clip";
+    let files: Vec<String> =
+        ["EP03_A.MP4", "EP03_B.MP4"].iter().map(|n| dir.join(n).to_string_lossy().into_owned()).collect();
+    let mut args = vec!["rename", template];
+    args.extend(files.iter().map(String::as_str));
+    let shown = porter(&house, &args);
+    assert!(shown.status.success() && text(&shown).contains("nothing was renamed"), "{}", text(&shown));
+    assert_eq!(tree(&house, "card"), before);
+    args.push("--yes");
+    let done = porter(&house, &args);
+    assert!(done.status.success(), "{}", text(&done));
+    let after = tree(&house, "card");
+    assert!(after.iter().all(|n| !n.starts_with("EP03")) && after.len() == 4, "{after:?}");
+    assert_eq!(read(&house, "card/ep03_a_clip.MP4"), b"there already");
+    // Another file has taken one of the old names meanwhile.
+    std::fs::write(dir.join("EP03_B.MP4"), b"new").unwrap();
+    let undo = porter(&house, &["rename", "--undo"]);
+    assert_eq!(undo.status.code(), Some(1));
+    assert!(text(&undo).contains("its old name is taken"), "{}", text(&undo));
+    assert_eq!(read(&house, "card/EP03_A.MP4"), clip());
+    assert_eq!(read(&house, "card/EP03_B.MP4"), b"new");
+    std::fs::remove_file(dir.join("EP03_B.MP4")).unwrap();
+    assert!(porter(&house, &["rename", "--undo", "1"]).status.success());
+    assert_eq!(tree(&house, "card"), before);
+    let nothing = porter(&house, &["rename", "--undo"]);
+    assert!(
+        !nothing.status.success() && text(&nothing).contains("nothing was renamed"),
+        "{}",
+        text(&nothing)
+    );
+}
