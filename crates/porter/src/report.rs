@@ -621,6 +621,9 @@ pub fn told(change: &Change) -> (String, Option<String>) {
             "counted",
             some(format!("{} of its watch, {} of its day, {} of its folder", c.watch, c.day, c.folder)),
         ),
+        Fetched { watch, path, bytes, .. } => {
+            ("fetched", some(format!("{watch}: {}, {bytes} bytes", show::text(path))))
+        }
         Accepted { number, .. } => ("configuration", some(format!("number {number} is in force"))),
         Delivered { preset, place, name, proof, .. } => {
             ("delivered", some(format!("{preset} at {place}: {name}, {}", proof.words())))

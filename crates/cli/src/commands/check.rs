@@ -86,6 +86,8 @@ pub fn check(a: &args::Check) -> Result<ExitCode> {
         .collect();
     let places: Vec<Service> =
         house.places.iter().filter_map(|p| Some((p, p.remote()?))).map(remote).collect();
+    let sources = house.watches.iter().filter_map(|w| Some((w, w.from.as_ref()?))).map(source);
+    let places: Vec<Service> = places.into_iter().chain(sources).collect();
     let (walls, child) = try_child(&house)?;
     let mut parts: Vec<Part> =
         media::parts::all().iter().map(|p| Part { name: p.name.to_owned(), state: p.state() }).collect();
@@ -158,6 +160,13 @@ fn tell(house: &House, c: &Checked) {
 }
 
 /// A place of a network, tried.
+/// Where the files of a watch are fetched from: looked at, nothing more.
+fn source((watch, from): (&porter::config::Watch, &porter::config::Fetch)) -> Service {
+    let tried = porter::deliver::remote::far::open(&from.remote).and_then(|mut far| far.list(0));
+    let why = tried.err().map(|e| e.to_string());
+    Service { name: format!("from of watch {}", watch.name), address: from.remote.address.clone(), why }
+}
+
 fn remote((place, remote): (&porter::config::Place, &porter::deliver::Remote)) -> Service {
     let tried = Arc::<porter::deliver::Remotes>::default().open(remote).and_then(|p| p.look());
     let why = tried.err().map(|t| {

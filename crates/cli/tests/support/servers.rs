@@ -244,6 +244,15 @@ pub struct Cutter {
 
 impl Cutter {
     pub fn before(server: u16) -> Cutter {
+        Self::new(server, false)
+    }
+
+    /// Counts what comes back from the server.
+    pub fn behind(server: u16) -> Cutter {
+        Self::new(server, true)
+    }
+
+    fn new(server: u16, back: bool) -> Cutter {
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         let port = listener.local_addr().unwrap().port();
         let (left, cut) = (Arc::new(AtomicI64::new(i64::MAX)), Arc::new(AtomicUsize::new(0)));
@@ -251,8 +260,10 @@ impl Cutter {
         std::thread::spawn(move || {
             for client in listener.incoming().flatten() {
                 let Ok(to) = TcpStream::connect(SocketAddr::from(([127, 0, 0, 1], server))) else { continue };
-                pass(client.try_clone().unwrap(), to.try_clone().unwrap(), Some((l.clone(), c.clone())));
-                pass(to, client, None);
+                let counted = Some((l.clone(), c.clone()));
+                let (there, again) = if back { (None, counted) } else { (counted, None) };
+                pass(client.try_clone().unwrap(), to.try_clone().unwrap(), there);
+                pass(to, client, again);
             }
         });
         Cutter { port, left, cut }

@@ -86,6 +86,8 @@ pub struct Watch {
     pub hours: Option<Hours>,
     /// How many files one look takes.
     pub most_at_once: Option<usize>,
+    /// Where its files are fetched from.
+    pub from: Option<Fetch>,
     /// Of a content that was worked on before nothing is made again.
     pub skips_known: bool,
     /// Folders in it that are left empty go.
@@ -134,6 +136,23 @@ pub enum Original {
     /// To the watch's done folder.
     Move,
     /// After every delivery was verified.
+    Remove,
+}
+
+/// Where files of a watch arrive in a network.
+#[derive(Clone, Debug)]
+pub struct Fetch {
+    pub remote: Remote,
+    /// What becomes of a file there when it is whole here.
+    pub after: After,
+    /// With [`After::Move`]: a folder in the one that is looked at.
+    pub move_to: String,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum After {
+    Leave,
+    Move,
     Remove,
 }
 

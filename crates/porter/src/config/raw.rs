@@ -91,6 +91,7 @@ pub struct Watch {
     pub most_at_once: Option<i64>,
     pub remove_empty_folders: Option<bool>,
     pub same_content: Option<String>,
+    pub from: Option<From>,
     pub include: Option<Vec<String>>,
     pub exclude: Option<Vec<String>>,
     pub since: Option<String>,
@@ -108,7 +109,28 @@ pub struct Watch {
     pub turned_away: String,
 }
 
+/// Where the files of a watch arrive, if that is not this machine.
 #[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct From {
+    pub address: String,
+    pub protocol: Option<String>,
+    pub user: Option<String>,
+    pub password_file: Option<String>,
+    pub password_env: Option<String>,
+    pub token_file: Option<String>,
+    pub token_env: Option<String>,
+    pub key_file: Option<String>,
+    pub known_hosts: Option<String>,
+    pub host_key: Option<String>,
+    pub certificates: Option<String>,
+    pub timeout: Option<String>,
+    pub region: Option<String>,
+    pub after: Option<String>,
+    pub move_to: Option<String>,
+}
+
+#[derive(Debug, Default, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Place {
     pub name: String,

@@ -192,6 +192,17 @@ impl Dir {
         Ok(File::from(rustix::fs::openat(&self.fd, name, MAKE, Mode::from_raw_mode(0o666))?))
     }
 
+    /// A file to be written on, made where it is not there; what is no plain file is refused.
+    pub fn append(&self, name: &OsStr) -> io::Result<File> {
+        let how = OFlags::WRONLY | OFlags::APPEND | OFlags::CREATE | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        let file = File::from(rustix::fs::openat(&self.fd, name, how, Mode::from_raw_mode(0o666))?);
+        if entry_of(&file)?.is_file() {
+            Ok(file)
+        } else {
+            Err(io::Error::new(io::ErrorKind::InvalidInput, "it is not a plain file"))
+        }
+    }
+
     /// Makes a folder that was not there.
     pub fn create_folder(&self, name: &OsStr) -> io::Result<Dir> {
         rustix::fs::mkdirat(&self.fd, name, Mode::from_raw_mode(0o777))?;

@@ -12,6 +12,7 @@ mod tasks;
 
 pub use run::Stopper;
 pub use tasks::look::facts_of;
+pub use tasks::original::numbered_file;
 pub use tasks::reason::{ENDING as REASON_ENDING, LAST_LINE as REASON_LAST_LINE};
 
 use crate::config::{House, Place};

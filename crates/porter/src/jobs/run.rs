@@ -12,6 +12,7 @@ use crate::control::{Answer, Order};
 use crate::error::{Error, Result};
 use crate::notify::Teller;
 use crate::store::{Cause, Change, Event, JobId, Step, TaskKey};
+use crate::watch::fetch::Fetcher;
 use crate::watch::service::{Arrival, News, WatchThread};
 use std::collections::{HashSet, VecDeque};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -166,7 +167,16 @@ impl Porter {
             );
             (w.name.clone(), thread)
         });
-        all.unzip()
+        let (mut names, mut threads): (Vec<String>, Vec<WatchThread>) = all.unzip();
+        for w in house.watches.iter().filter(|w| w.on) {
+            let Some(fetch) = w.from.clone() else { continue };
+            let to_desk = to_desk.clone();
+            let news = move |news| drop(to_desk.send(Message::News(news)));
+            let fetcher = Fetcher::new(self.clone(), w.clone(), fetch, from + names.len(), news);
+            threads.push(WatchThread::of(move |stop| fetcher.work(stop)));
+            names.push(w.name.clone());
+        }
+        (names, threads)
     }
 
     /// Work folders of jobs that ended are left-overs of a kill.

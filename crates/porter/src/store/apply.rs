@@ -125,6 +125,10 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
             )?;
             drop_task(db, *job, &Step::Carry { output: *output, place: place.clone() })
         }
+        Change::Fetched { watch, path, bytes, mark, stage } => run(
+            "INSERT OR REPLACE INTO fetched (watch, path, bytes, mark, stage, at) VALUES (?, ?, ?, ?, ?, ?)",
+            params![watch, path, *bytes as i64, mark, stage, at],
+        ),
         Change::Accepted { number, text } => run(
             "INSERT OR REPLACE INTO configuration (number, at, text) VALUES (?, ?, ?)",
             params![number, at, text],

@@ -410,6 +410,14 @@ pub enum Change {
     WatchBack {
         watch: String,
     },
+    /// A file of a network place is whole here, under the name of its part in the watch folder; it gets its own next.
+    Fetched {
+        watch: String,
+        path: String,
+        bytes: u64,
+        mark: String,
+        stage: String,
+    },
     FolderKnown {
         role: Role,
         name: String,

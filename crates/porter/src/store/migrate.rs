@@ -214,6 +214,16 @@ const MIGRATIONS: &[&str] = &[
     CREATE INDEX job_by_node ON job (watch, inode) WHERE content IS NOT NULL;
     CREATE INDEX job_by_content ON job (content) WHERE content IS NOT NULL;
     CREATE TABLE counter (scope TEXT PRIMARY KEY, value INTEGER NOT NULL) STRICT, WITHOUT ROWID;
+    CREATE TABLE fetched (
+        watch TEXT NOT NULL,
+        path TEXT NOT NULL,
+        bytes INTEGER NOT NULL,
+        mark TEXT NOT NULL,
+        stage TEXT NOT NULL,
+        at INTEGER NOT NULL,
+        PRIMARY KEY (watch, path, bytes, mark)
+    ) STRICT, WITHOUT ROWID;
+    CREATE INDEX fetched_by_stage ON fetched (watch, stage);
     CREATE TABLE configuration (number INTEGER PRIMARY KEY, at INTEGER NOT NULL, text TEXT NOT NULL) STRICT;",
 ];
 

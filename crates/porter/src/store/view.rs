@@ -266,6 +266,21 @@ impl View<'_> {
         })
     }
 
+    /// Whether a file of a network place was fetched as it is.
+    pub fn was_fetched(&self, watch: &str, path: &str, bytes: u64, mark: &str) -> Sql<bool> {
+        self.db
+            .prepare_cached("SELECT 1 FROM fetched WHERE watch = ? AND path = ? AND bytes = ? AND mark = ?")?
+            .exists(params![watch, path, bytes as i64, mark])
+    }
+
+    /// The path of the file that was fetched into this part.
+    pub fn fetched_as(&self, watch: &str, stage: &str) -> Sql<Option<String>> {
+        self.db
+            .prepare_cached("SELECT path FROM fetched WHERE watch = ? AND stage = ?")?
+            .query_row([watch, stage], |r| r.get(0))
+            .optional()
+    }
+
     /// Where a counter stands.
     pub fn counted(&self, scope: &str) -> Sql<i64> {
         let found = self
@@ -337,9 +352,18 @@ impl View<'_> {
     /// Every table but the record, as text: two stores with the same record are the same here.
     pub fn dump(&self) -> Sql<String> {
         let mut out = Vec::new();
-        for table in
-            ["fact", "job", "task", "output", "delivery", "tally", "folder", "counter", "configuration"]
-        {
+        for table in [
+            "fact",
+            "job",
+            "task",
+            "output",
+            "delivery",
+            "tally",
+            "folder",
+            "counter",
+            "configuration",
+            "fetched",
+        ] {
             let mut q = self.db.prepare(&format!("SELECT * FROM {table}"))?;
             let n = q.column_count();
             let mut rows = q.query([])?;

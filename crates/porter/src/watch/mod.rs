@@ -4,6 +4,7 @@
 //! [`service`] runs both for one watch.
 
 pub mod beside;
+pub mod fetch;
 pub mod folder;
 pub mod gather;
 pub mod service;

@@ -68,7 +68,7 @@ const TELL_EVERY: Duration = Duration::from_millis(300);
 
 /// The thread of one watch. It ends some time after it was told to; nobody waits for it.
 pub struct WatchThread {
-    orders: Sender<Order>,
+    stop: Box<dyn Fn() + Send>,
 }
 
 impl WatchThread {
@@ -102,11 +102,18 @@ impl WatchThread {
             };
             desk.work(&from);
         });
-        WatchThread { orders }
+        WatchThread { stop: Box::new(move || drop(orders.send(Order::Stop))) }
+    }
+
+    /// Another thread that brings files into a watch folder; it ends when it is told to.
+    pub fn of(work: impl FnOnce(&Receiver<()>) + Send + 'static) -> WatchThread {
+        let (stop, told) = channel();
+        std::thread::spawn(move || work(&told));
+        WatchThread { stop: Box::new(move || drop(stop.send(()))) }
     }
 
     pub fn stop(&self) {
-        let _ = self.orders.send(Order::Stop);
+        (self.stop)();
     }
 }
 

@@ -382,6 +382,7 @@ fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
         }
     };
     c.one_of(key(here, "same_content"), w.same_content.as_deref(), &["make again", "skip"]);
+    let from = w.from.as_ref().and_then(|f| place::fetch(c, &key(here, "from"), f));
     let hours = c.hours(key(here, "hours"), w.hours.as_deref());
     let since = w.since.as_deref().and_then(|day| {
         let found = crate::clock::day(day, false);
@@ -414,6 +415,7 @@ fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
         belonging: Belonging { sidecars, marker },
         hours,
         most_at_once,
+        from,
         skips_known: w.same_content.as_deref() == Some("skip"),
         remove_empty_folders: w.remove_empty_folders.unwrap_or(false),
         steady,

@@ -2,7 +2,7 @@
 
 use super::words::{LoginKeys, login};
 use super::{At, Checker, key, seen_by};
-use crate::config::{Place, Watch, Where, raw, values};
+use crate::config::{After, Fetch, Place, Watch, Where, raw, values};
 use crate::deliver::Remote;
 use crate::deliver::remote::{About, PROTOCOLS, Protocol, decoded};
 use crate::services::Login;
@@ -48,6 +48,50 @@ pub fn place(
     });
     let hours = c.hours(key(here, "hours"), p.hours.as_deref());
     Some(Place { name: p.name.clone(), at: at?, at_once, pace, hours })
+}
+
+/// Where the files of a watch are fetched from.
+pub fn fetch(c: &mut Checker<'_>, here: &At, f: &raw::From) -> Option<Fetch> {
+    let as_place = raw::Place {
+        address: Some(f.address.clone()),
+        protocol: f.protocol.clone(),
+        user: f.user.clone(),
+        password_file: f.password_file.clone(),
+        password_env: f.password_env.clone(),
+        token_file: f.token_file.clone(),
+        token_env: f.token_env.clone(),
+        key_file: f.key_file.clone(),
+        known_hosts: f.known_hosts.clone(),
+        host_key: f.host_key.clone(),
+        certificates: f.certificates.clone(),
+        timeout: f.timeout.clone(),
+        region: f.region.clone(),
+        ..raw::Place::default()
+    };
+    let remote = remote(c, here, &as_place, &f.address)?;
+    if remote.protocol == Protocol::Tus {
+        c.fault(key(here, "protocol"), "\"tus\"", "a protocol by which files can be listed and read");
+    }
+    c.one_of(key(here, "after"), f.after.as_deref(), &["leave", "move", "remove"]);
+    let after = match f.after.as_deref() {
+        Some("move") => After::Move,
+        Some("remove") => After::Remove,
+        _ => After::Leave,
+    };
+    let move_to = f.move_to.clone().unwrap_or_default();
+    let fits =
+        |part: &str| !part.is_empty() && part != "." && part != ".." && !part.contains(char::is_control);
+    match (after, move_to.split('/').all(fits)) {
+        (After::Move, false) => {
+            let wanted = "a folder in the one that is looked at, such as \"fetched\"";
+            c.fault(key(here, "move_to"), format!("\"{move_to}\""), wanted);
+        }
+        (After::Leave | After::Remove, _) if f.move_to.is_some() => {
+            c.fault(key(here, "move_to"), "'move_to' without after = \"move\"", "both, or neither");
+        }
+        _ => (),
+    }
+    Some(Fetch { remote, after, move_to })
 }
 
 fn folder_of(

@@ -3,6 +3,7 @@
 //!
 //! To add a protocol of files: a row in [`PROTOCOLS`] and a [`Site`]; its test runs the contract.
 
+pub mod far;
 mod feed;
 mod ftp;
 mod http;
@@ -12,10 +13,11 @@ mod site;
 mod tus;
 mod webdav;
 
+pub use far::{Far, There};
 pub use http::decoded;
 pub use site::{Site, SitePlace, Stands};
 
-use super::{Place, Trouble};
+use super::{Place, Published, Trouble};
 use crate::services::{Hidden, Login, Secret};
 use std::collections::HashMap;
 use std::path::PathBuf;

@@ -3,6 +3,7 @@
 
 use super::super::{About, Cargo, Place, Proof, Published, Ticket, Trouble, Whose};
 use super::Remote;
+use super::far::{self, There};
 use super::feed::Feed;
 use super::http::{Http, Sends, decoded, encoded};
 use super::site::inside;
@@ -172,6 +173,81 @@ impl S3Place {
                 return Ok(all);
             }
         }
+    }
+
+    /// Every object behind the prefix.
+    pub fn contents(&self) -> Result<Vec<There>, Trouble> {
+        let mut all = Vec::new();
+        let mut token: Option<String> = None;
+        loop {
+            let mut list = ListObjectsV2::new(&self.bucket, Some(&self.credentials));
+            list.with_prefix(self.prefix.clone());
+            if let Some(token) = &token {
+                list.with_continuation_token(token.clone());
+            }
+            let text = self.good("cannot list", self.send("GET", list, &[], b"")?)?;
+            let told = ListObjectsV2::parse_response(&text)
+                .map_err(|e| self.http.remote().away(format!("its listing is not understood: {e}")))?;
+            all.extend(told.contents.into_iter().filter_map(|c| {
+                let key = decoded(&c.key);
+                let path = key.strip_prefix(&self.prefix)?.to_owned();
+                Some(far::object(
+                    path,
+                    c.size.unwrap_or(0),
+                    c.etag.as_deref().unwrap_or_default(),
+                    c.last_modified.as_deref().unwrap_or_default(),
+                ))
+            }));
+            token = told.next_continuation_token;
+            if token.is_none() {
+                return Ok(all);
+            }
+        }
+    }
+
+    pub fn object(&self, path: &str) -> Result<Option<There>, Trouble> {
+        let Some(answer) = self.head(&self.key(path)?)? else { return Ok(None) };
+        let told = |name: &str| answer.headers().get(name).and_then(|v| v.to_str().ok()).unwrap_or_default();
+        let bytes = told("content-length").parse().unwrap_or(0);
+        Ok(Some(far::object(path.to_owned(), bytes, told("etag"), told("last-modified"))))
+    }
+
+    pub fn get(
+        &self,
+        path: &str,
+        from: u64,
+        take: &mut dyn FnMut(&[u8]) -> Result<(), Trouble>,
+    ) -> Result<(), Trouble> {
+        let key = self.key(path)?;
+        let headers: Vec<(&'static str, String)> =
+            if from > 0 { vec![("range", format!("bytes={from}-"))] } else { Vec::new() };
+        let get = self.bucket.get_object(Some(&self.credentials), &key);
+        let mut answer = self.send("GET", get, &headers, b"")?;
+        match answer.status() {
+            StatusCode::OK if from == 0 => self.http.each_block(&mut answer, take),
+            StatusCode::PARTIAL_CONTENT => self.http.each_block(&mut answer, take),
+            _ => Err(self.trouble(&format!("cannot read {path}"), answer)),
+        }
+    }
+
+    pub fn delete_named(&self, path: &str) -> Result<(), Trouble> {
+        self.delete(&self.key(path)?)
+    }
+
+    /// Under another name, unless that is taken; then the first goes.
+    pub fn copy_over(&self, path: &str, to: &str) -> Result<Published, Trouble> {
+        let (from, to) = (self.key(path)?, self.key(to)?);
+        if self.head(&to)?.is_some() {
+            return Ok(Published::Taken);
+        }
+        let source = format!("/{}/{}", self.bucket.name(), encoded(&from));
+        let put = self.bucket.put_object(Some(&self.credentials), &to);
+        self.good(
+            &format!("cannot copy to {to}"),
+            self.send("PUT", put, &[("x-amz-copy-source", source)], b"")?,
+        )?;
+        self.delete(&from)?;
+        Ok(Published::Done)
     }
 
     fn tags(&self, ticket: &Ticket, kind: &str) -> Vec<(&'static str, String)> {

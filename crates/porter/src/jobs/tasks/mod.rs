@@ -6,7 +6,7 @@ mod clear;
 mod hear;
 pub mod look;
 mod make;
-mod original;
+pub mod original;
 pub mod reason;
 mod turn_away;
 
@@ -208,7 +208,7 @@ impl Desk<'_> {
 }
 
 impl Porter {
-    pub(super) fn open_watch(&self, watch: &Watch) -> Result<Dir> {
+    pub fn open_watch(&self, watch: &Watch) -> Result<Dir> {
         self.folders.open(&self.store, Role::Watch, &watch.name, &watch.folder, false).map_err(|e| match e {
             Error::Away(why) => Error::WatchAway { name: watch.name.clone(), why },
             e => e,

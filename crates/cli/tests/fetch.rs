@@ -1,0 +1,256 @@
+//! Watches whose files arrive at a place of a network: on servers of others.
+
+mod support;
+
+use rstest::rstest;
+use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
+use std::process::Command;
+use std::sync::atomic::Ordering;
+use std::time::Duration;
+use support::servers::{self, Cutter, Server};
+use support::{House, PROGRAM, clip, text};
+
+const SECRET: &str = "tide-and-time";
+
+/// A house whose watch fetches from there.
+fn house_from(from: &str, more: &str) -> House {
+    let house = House::new();
+    std::fs::write(house.path("secret"), SECRET).unwrap();
+    std::fs::set_permissions(house.path("secret"), std::fs::Permissions::from_mode(0o600)).unwrap();
+    house.reconfigure(
+        "turned_away = \"away\"",
+        &format!("turned_away = \"away\"\n{more}\n[watch.from]\n{from}"),
+    );
+    house
+}
+
+fn sftp(server: &Server, port: u16) -> String {
+    format!(
+        "address = \"sftp://127.0.0.1:{port}{}\"\nuser = \"{}\"\nkey_file = \"{}\"\nhost_key = \"{}\"\n",
+        server.root.display(),
+        servers::me(),
+        server.file("user").display(),
+        host_key(server)
+    )
+}
+
+fn host_key(server: &Server) -> String {
+    let out = Command::new("ssh-keygen").arg("-lf").arg(server.file("host.pub")).output().unwrap();
+    text(&out).split_whitespace().nth(1).unwrap().to_owned()
+}
+
+fn delivered(house: &House) -> Vec<String> {
+    house.list("out").into_iter().filter(|n| !n.starts_with('.')).collect()
+}
+
+/// Files of the server's folder and below.
+fn files(root: &Path) -> Vec<String> {
+    let all = walk(root);
+    let mut names: Vec<String> =
+        all.iter().map(|p| p.strip_prefix(root).unwrap().to_string_lossy().into_owned()).collect();
+    names.sort();
+    names
+}
+
+fn walk(dir: &Path) -> Vec<std::path::PathBuf> {
+    let mut out = Vec::new();
+    for e in std::fs::read_dir(dir).unwrap().flatten() {
+        if e.path().is_dir() { out.extend(walk(&e.path())) } else { out.push(e.path()) }
+    }
+    out
+}
+
+enum Kind {
+    Sftp,
+    Ftp,
+    WebDav,
+}
+
+#[rstest]
+#[case::sftp(Kind::Sftp)]
+#[case::ftp(Kind::Ftp)]
+#[case::webdav(Kind::WebDav)]
+fn files_are_fetched_and_moved_there(#[case] kind: Kind) {
+    let server = match kind {
+        Kind::Sftp => servers::ssh(),
+        Kind::Ftp => servers::ftp(false),
+        Kind::WebDav => servers::webdav(),
+    };
+    let Some(server) = server else { return };
+    let login = "user = \"anna\"\npassword_file = \"secret\"";
+    let from = match kind {
+        Kind::Sftp => sftp(&server, server.port),
+        Kind::Ftp => format!("address = \"ftp://127.0.0.1:{}/\"\n{login}\n", server.port),
+        Kind::WebDav => format!("address = \"http://127.0.0.1:{}/\"\nprotocol = \"webdav\"\n", server.port),
+    };
+    let house =
+        house_from(&format!("{from}after = \"move\"\nmove_to = \"taken/here\""), "exclude = [\"*.txt\"]");
+    std::fs::create_dir(server.root.join("day 1")).unwrap();
+    std::fs::write(server.root.join("day 1/cup ü.mp4"), clip()).unwrap();
+    std::fs::write(server.root.join("note.txt"), b"not for us").unwrap();
+    std::fs::write(server.root.join("half.mp4.part"), b"not whole").unwrap();
+    let out = house.run_once();
+    assert!(out.status.success(), "{}", text(&out));
+    assert_eq!(delivered(&house), ["cup ü_proxy.mp4"]);
+    assert_eq!(std::fs::read(house.path("done/day 1/cup ü.mp4")).unwrap(), clip());
+    assert_eq!(files(&server.root), ["half.mp4.part", "note.txt", "taken/here/day 1/cup ü.mp4"]);
+    // The same name with another content is another arrival; what is there already is not taken away.
+    std::fs::write(server.root.join("day 1/cup ü.mp4"), support::make_clip(&media::testkit::Clip::default()))
+        .unwrap();
+    assert!(house.run_once().status.success());
+    assert_eq!(delivered(&house).len(), 2);
+    assert!(
+        files(&server.root).contains(&"taken/here/day 1/cup ü_2.mp4".to_owned()),
+        "{:?}",
+        files(&server.root)
+    );
+    let check = Command::new(PROGRAM).args(["check", "--mark"]).arg(house.path("")).output().unwrap();
+    assert!(check.status.success(), "{}", text(&check));
+    assert!(text(&check).contains("from of watch cards"), "{}", text(&check));
+}
+
+#[test]
+fn what_is_left_there_is_fetched_once_and_what_grows_is_waited_for() {
+    let Some(server) = servers::ssh() else { return };
+    let house = house_from(&sftp(&server, server.port), "");
+    let path = server.root.join("cup.mp4");
+    std::fs::write(&path, &clip()[..1000]).unwrap();
+    let porter = house.start();
+    // It goes on growing for longer than it has to be steady.
+    for n in 1..8 {
+        std::thread::sleep(Duration::from_millis(250));
+        std::fs::write(&path, &clip()[..1000 + 10 * n]).unwrap();
+    }
+    assert!(house.status()["open"].as_array().unwrap().is_empty());
+    std::fs::write(&path, clip()).unwrap();
+    house.wait_until("is done", |s| s["ended"][0]["state"] == "done");
+    drop(porter);
+    for _ in 0..2 {
+        assert!(house.run_once().status.success());
+    }
+    assert_eq!(delivered(&house), ["cup_proxy.mp4"]);
+    assert_eq!(files(&server.root), ["cup.mp4"]);
+}
+
+#[test]
+fn a_server_that_is_gone_is_one_alarm_and_it_goes_on_when_it_is_back() {
+    let Some(mut server) = servers::ssh() else { return };
+    let house = house_from(&sftp(&server, server.port), "");
+    server.stop();
+    let porter = house.start();
+    house.wait_until("is in trouble", |s| s["watches"][0]["trouble"].is_string());
+    std::fs::write(server.root.join("cup.mp4"), clip()).unwrap();
+    server.go_on();
+    house.wait_until("is done", |s| s["ended"][0]["state"] == "done");
+    assert!(house.status()["watches"][0]["trouble"].is_null());
+    drop(porter);
+    let log =
+        Command::new(PROGRAM).args(["log", "--last", "100", "--house"]).arg(house.path("")).output().unwrap();
+    assert_eq!(text(&log).matches("watch folder lost").count(), 1, "{}", text(&log));
+}
+
+#[test]
+fn a_line_that_breaks_is_gone_on_with() {
+    let Some(server) = servers::ssh() else { return };
+    let cutter = Cutter::behind(server.port);
+    let house = house_from(&sftp(&server, cutter.port), "");
+    // A film with much behind it that no player looks at.
+    let mut big = clip().to_vec();
+    let free = 6_000_000u32;
+    big.extend_from_slice(&free.to_be_bytes());
+    big.extend_from_slice(b"free");
+    big.extend((0..free as usize - 8).map(|n| (n % 253) as u8));
+    std::fs::write(server.root.join("cup.mp4"), &big).unwrap();
+    cutter.cut_after(2_000_000);
+    let porter = house.start();
+    for _ in 0..2 {
+        let before = cutter.cut.load(Ordering::Relaxed);
+        let start = std::time::Instant::now();
+        while cutter.cut.load(Ordering::Relaxed) == before && start.elapsed() < Duration::from_secs(20) {
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        cutter.cut_after(2_500_000);
+    }
+    cutter.cut_after(i64::MAX);
+    house.wait_until("is done", |s| s["ended"][0]["state"] == "done");
+    drop(porter);
+    assert!(cutter.cut.load(Ordering::Relaxed) >= 2);
+    assert_eq!(std::fs::read(house.path("done/cup.mp4")).unwrap(), big);
+    assert!(house.list("in").iter().all(|n| !n.starts_with(".fetch")), "{:?}", house.list("in"));
+}
+
+#[rstest]
+fn a_kill_at_any_step_fetches_each_file_once(
+    #[values("fetched, not named", "fetched and named")] moment: &str,
+    #[values("leave", "remove")] after: &str,
+) {
+    let Some(server) = servers::ssh() else { return };
+    let house = house_from(&format!("{}after = \"{after}\"", sftp(&server, server.port)), "");
+    std::fs::write(server.root.join("cup.mp4"), clip()).unwrap();
+    let killed = Command::new(PROGRAM)
+        .args(["run", "--once"])
+        .arg(house.path(""))
+        .env("DEFT_PORTER_TEST_KILL_AT", format!("{moment}:1"))
+        .output()
+        .unwrap();
+    assert!(!killed.status.success());
+    assert_eq!(files(&server.root), ["cup.mp4"], "it is there until it is here under its name");
+    for _ in 0..2 {
+        assert!(house.run_once().status.success());
+    }
+    assert_eq!(delivered(&house), ["cup_proxy.mp4"]);
+    assert_eq!(std::fs::read(house.path("done/cup.mp4")).unwrap(), clip());
+    assert_eq!(files(&server.root).len(), usize::from(after == "leave"));
+}
+
+#[test]
+fn names_there_lead_nowhere_else_and_links_are_not_gone_through() {
+    let Some(server) = servers::ssh() else { return };
+    let outside = tempfile::tempdir().unwrap();
+    std::fs::write(outside.path().join("other.mp4"), clip()).unwrap();
+    std::os::unix::fs::symlink(outside.path(), server.root.join("linked")).unwrap();
+    std::os::unix::fs::symlink(outside.path().join("other.mp4"), server.root.join("link.mp4")).unwrap();
+    std::fs::write(server.root.join("two\nlines.mp4"), clip()).unwrap();
+    std::fs::write(server.root.join("cup.mp4"), clip()).unwrap();
+    let house = house_from(&format!("{}after = \"remove\"", sftp(&server, server.port)), "");
+    // What stands under the name here already stays as it is.
+    std::fs::create_dir(house.path("elsewhere")).unwrap();
+    std::os::unix::fs::symlink(house.path("elsewhere"), house.path("in/cup.mp4")).unwrap();
+    assert!(house.run_once().status.success());
+    assert_eq!(delivered(&house), ["cup_2_proxy.mp4"]);
+    assert!(outside.path().join("other.mp4").exists());
+    assert_eq!(house.list("elsewhere"), Vec::<String>::new());
+    assert!(!server.root.join("cup.mp4").exists() && server.root.join("two\nlines.mp4").exists());
+}
+
+#[test]
+fn objects_are_fetched_with_their_checksum() {
+    let Some(server) = servers::s3() else { return };
+    let login = "user = \"anna\"\npassword_file = \"secret\"";
+    let address = format!("http://127.0.0.1:{}/out/incoming", server.port);
+    let from =
+        format!("address = \"{address}\"\nprotocol = \"s3\"\n{login}\nafter = \"move\"\nmove_to = \"taken\"");
+    let house = house_from(&from, "");
+    // Put there by a house that delivers to it.
+    let other = House::new();
+    std::fs::write(other.path("secret"), SECRET).unwrap();
+    std::fs::set_permissions(other.path("secret"), std::fs::Permissions::from_mode(0o600)).unwrap();
+    other.reconfigure("folder = \"out\"", &format!("address = \"{address}\"\nprotocol = \"s3\"\n{login}"));
+    other.drop_in("cup.mp4", clip());
+    let out = other.run_once();
+    // The server takes a while until it has its bucket.
+    if !out.status.success() {
+        std::thread::sleep(Duration::from_secs(8));
+        let out = other.run_once();
+        assert!(out.status.success(), "{}", text(&out));
+    }
+    let out = house.run_once();
+    assert!(out.status.success(), "{}", text(&out));
+    assert_eq!(delivered(&house), ["cup_proxy_proxy.mp4"]);
+    assert!(house.run_once().status.success());
+    assert_eq!(delivered(&house).len(), 1);
+    let log =
+        Command::new(PROGRAM).args(["log", "--last", "200", "--house"]).arg(house.path("")).output().unwrap();
+    assert_eq!(text(&log).matches("fetched").count(), 1, "{}", text(&log));
+}
