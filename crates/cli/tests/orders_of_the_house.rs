@@ -423,3 +423,58 @@ fn files_are_renamed_and_get_their_names_back() {
         text(&nothing)
     );
 }
+
+/// Unpacked by another program.
+fn unpacked(house: &House, package: &str) -> Vec<String> {
+    let to = house.path("unpacked");
+    std::fs::create_dir_all(&to).unwrap();
+    let script = "import sys, shutil; shutil.unpack_archive(sys.argv[1], sys.argv[2])";
+    let out =
+        Command::new("python3").args(["-c", script]).arg(house.path(package)).arg(&to).output().unwrap();
+    assert!(out.status.success(), "{}", text(&out));
+    let sums = Command::new("sha256sum").args(["-c", "checksums.sha256"]).current_dir(&to).output().unwrap();
+    assert!(sums.status.success(), "{}", text(&sums));
+    tree(house, "unpacked")
+}
+
+#[rstest]
+fn what_is_made_goes_into_one_package(#[values("zip", "tar")] form: &str) {
+    let house = House::with("original = \"move\"\ndone = \"done\"\nsidecars = [\"*.xml\"]", "");
+    let makes = format!(
+        "{{ preset = \"proxy\", name = \"{{stem}}_proxy\", to = [\"editors\"] }}, \
+         {{ preset = \"sheet\", name = \"pictures/{{stem}}\", to = [] }}, \
+         {{ original = true, name = \"{{stem}}\", to = [] }}, \
+         {{ package = \"{form}\", name = \"{{stem}}_handover\", to = [\"editors\"] }}"
+    );
+    house.reconfigure("{ preset = \"proxy\", name = \"{stem}_proxy\", to = [\"editors\"] }", &makes);
+    house.append("[[preset]]\nname = \"sheet\"\n[preset.frames]\nevery = \"500 ms\"\nfit = \"80x*\"\n");
+    house.drop_in("cup ü.mp4", clip());
+    house.drop_in("cup ü.xml", b"<take/>");
+    let out = house.run_once();
+    assert!(out.status.success(), "{}", text(&out));
+    let package = format!("cup ü_handover.{form}");
+    let mut want = vec!["cup ü_proxy.mp4".to_owned(), package.clone()];
+    want.sort();
+    assert_eq!(tree(&house, "out"), want);
+    let all = unpacked(&house, &format!("out/{package}"));
+    let want = ["checksums.sha256", "cup ü.mp4", "cup ü.xml", "cup ü_proxy.mp4", "pictures/cup ü/000001.jpg"];
+    assert_eq!(&all[..5], want, "{all:?}");
+    assert_eq!(read(&house, "unpacked/cup ü.mp4"), clip());
+    assert_eq!(read(&house, "unpacked/cup ü_proxy.mp4"), read(&house, "out/cup ü_proxy.mp4"));
+}
+
+#[test]
+fn a_package_of_what_failed_is_none() {
+    let house = making(
+        "{ preset = \"proxy\", to = [] }, { package = \"zip\", of = [\"proxy\"], name = \"{stem}_all\", to = [\"editors\"] }",
+    );
+    // Sound alone: the proxy of pictures cannot be made, and then there is nothing to pack.
+    house.reconfigure("when = 'kind == \"video\"'", "when = 'true'");
+    let sound = support::make_clip(&media::testkit::Clip { frames: 0, ..media::testkit::Clip::default() });
+    house.drop_in("talk.mp4", &sound);
+    let out = house.run_once();
+    assert_eq!(out.status.code(), Some(1), "{}", text(&out));
+    assert!(!tree(&house, "out").iter().any(|n| n.ends_with(".zip")), "{:?}", tree(&house, "out"));
+    let wrong = making("{ package = \"zip\", of = [\"prxy\"], to = [\"editors\"] }").run_once();
+    assert!(text(&wrong).contains("what this rule makes"), "{}", text(&wrong));
+}

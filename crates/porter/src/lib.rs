@@ -19,6 +19,7 @@ pub mod maker;
 pub mod naming;
 pub mod notify;
 pub mod offload;
+pub mod package;
 pub mod page;
 pub mod progress;
 pub mod recipe;

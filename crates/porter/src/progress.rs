@@ -15,6 +15,8 @@ pub enum Stage {
     Asking,
     /// Reading back what was made.
     Checking,
+    /// Others are put into one file.
+    Packing,
     Carrying,
     Moving,
     #[serde(other)]
@@ -74,6 +76,7 @@ impl std::fmt::Display for Stage {
             Stage::Hearing => "hearing",
             Stage::Asking => "asking a service",
             Stage::Checking => "reading back",
+            Stage::Packing => "packing",
             Stage::Carrying => "carrying",
             Stage::Moving => "moving the original",
             Stage::Unknown => "working",

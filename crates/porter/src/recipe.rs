@@ -1,5 +1,6 @@
 //! What one output is made of: pictures, sound and stills by [`media`], transcripts by [`words`].
 
+use crate::package::Package;
 use crate::services::Service;
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
@@ -15,6 +16,9 @@ pub struct Recipe {
     /// It is the original as it arrived, and nothing is made.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub original: bool,
+    /// Others of the job in one file.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub package: Option<Package>,
     /// Or a file that belongs to it, by its name.
     #[serde(default, skip_serializing_if = "Option::is_none", with = "crate::bytes::option")]
     pub beside: Option<PathBuf>,

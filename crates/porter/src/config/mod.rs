@@ -20,6 +20,7 @@ use crate::error::{Error, Result};
 use crate::files::Seen;
 use crate::naming::Template;
 use crate::notify::Notice;
+use crate::package::{Form, Package};
 use crate::recipe::Recipe;
 use crate::route::Condition;
 use crate::services::Service;
@@ -290,6 +291,20 @@ pub fn as_it_is() -> Arc<Preset> {
         name: ORIGINAL.into(),
         about: "the original as it arrived".into(),
         parts: vec![Part { recipe, extension: String::new() }],
+        version: String::new(),
+    })
+}
+
+/// The preset of a package.
+pub fn packed(form: Form, of: Vec<String>) -> Arc<Preset> {
+    let package = Some(Package { form, of, members: Vec::new() });
+    Arc::new(Preset {
+        name: "package".into(),
+        about: "others in one file".into(),
+        parts: vec![Part {
+            recipe: Recipe { package, ..Recipe::default() },
+            extension: form.extension().into(),
+        }],
         version: String::new(),
     })
 }

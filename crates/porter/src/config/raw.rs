@@ -360,6 +360,8 @@ pub struct Rule {
 pub struct Make {
     pub preset: Option<String>,
     pub original: Option<bool>,
+    pub package: Option<String>,
+    pub of: Option<Vec<String>>,
     pub name: Option<String>,
     pub to: Vec<String>,
     pub if_taken: Option<String>,

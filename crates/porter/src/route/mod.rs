@@ -11,6 +11,7 @@ use crate::clock::Micros;
 use crate::config::{House, Make, Preset, Rule};
 use crate::files::frames::Frames;
 use crate::naming;
+use crate::package::Package;
 use crate::recipe::Recipe;
 use crate::store::{Counts, IfTaken, JobId};
 use crate::watch::beside::Beside;
@@ -51,6 +52,7 @@ pub struct Wanted {
     pub preset_version: String,
     pub recipe: Recipe,
     pub extension: String,
+    pub name: String,
     /// Places, each with the name the output is to have there.
     pub to: Vec<(String, String)>,
     pub if_taken: IfTaken,
@@ -93,6 +95,7 @@ pub fn decide(house: &House, item: &Item<'_>, facts: &Facts) -> Decision {
         let compared = rule.when.fields().iter().map(|f| (f.name, f.get(&subject).words())).collect();
         let when = rule.when.text().to_owned();
         decision.rules.push(Ruled { rule: rule.name.clone(), when, holds, passed, compared });
+        let first = decision.outputs.len();
         for make in rule.make.iter().filter(|_| is_so) {
             let subject = Subject { preset: &make.preset.name, rule: &rule.name, ..subject };
             // A file as it arrived keeps its ending; a run of frames is a folder of them.
@@ -117,8 +120,27 @@ pub fn decide(house: &House, item: &Item<'_>, facts: &Facts) -> Decision {
                 wanted(rule, make, &make.preset, recipe, &ending, name)
             }));
         }
+        pack(&mut decision.outputs, first);
     }
     decision
+}
+
+/// What goes into each package of the outputs from this one on, and its name in there.
+fn pack(outputs: &mut [Wanted], first: usize) {
+    for at in first..outputs.len() {
+        let Some(package) = outputs[at].recipe.package.clone() else { continue };
+        let mut members: Vec<(u32, String)> = Vec::new();
+        for (n, o) in outputs.iter().enumerate().skip(first) {
+            if o.recipe.package.is_some() || !(package.of.is_empty() || package.of.contains(&o.preset)) {
+                continue;
+            }
+            let taken =
+                |name: &String| members.iter().any(|(_, other)| other.to_lowercase() == name.to_lowercase());
+            let name = (1..).map(|n| naming::candidate(&o.name, n)).find(|name| !taken(name));
+            members.extend(name.map(|name| (n as u32, name)));
+        }
+        outputs[at].recipe.package = Some(Package { members, ..package });
+    }
 }
 
 fn wanted(
@@ -137,6 +159,7 @@ fn wanted(
         extension: extension.to_owned(),
         if_taken: make.if_taken,
         to: make.to.iter().map(|place| (place.clone(), name.clone())).collect(),
+        name,
     }
 }
 

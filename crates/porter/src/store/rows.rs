@@ -143,6 +143,11 @@ impl Output {
         self.recipe.as_ref().is_ok_and(|r| r.original)
     }
 
+    /// It is others of the job in one file.
+    pub fn is_package(&self) -> bool {
+        self.recipe.as_ref().is_ok_and(|r| r.package.is_some())
+    }
+
     pub fn files(&self) -> &[MadeFile] {
         match &self.end {
             OutputEnd::Made { files, .. } => files,

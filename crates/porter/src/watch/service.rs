@@ -102,14 +102,14 @@ impl WatchThread {
             };
             desk.work(&from);
         });
-        WatchThread { stop: Box::new(move || drop(orders.send(Order::Stop))) }
+        WatchThread { stop: Box::new(move || _ = orders.send(Order::Stop)) }
     }
 
     /// Another thread that brings files into a watch folder; it ends when it is told to.
     pub fn of(work: impl FnOnce(&Receiver<()>) + Send + 'static) -> WatchThread {
         let (stop, told) = channel();
         std::thread::spawn(move || work(&told));
-        WatchThread { stop: Box::new(move || drop(stop.send(()))) }
+        WatchThread { stop: Box::new(move || _ = stop.send(())) }
     }
 
     pub fn stop(&self) {

@@ -12,6 +12,7 @@ use super::{
 };
 use crate::jobs::schedule::MAX_PRIORITY;
 use crate::naming::Template;
+use crate::package::Form;
 use crate::route::Condition;
 use crate::services::Service;
 use crate::store::IfTaken;
@@ -559,22 +560,69 @@ fn version(stated: &toml::Table) -> String {
 /// What an entry of a rule makes: by a preset, or the original as it is.
 fn made_by(c: &mut Checker<'_>, here: &At, m: &raw::Make, presets: &[Arc<Preset>]) -> Option<Arc<Preset>> {
     let named = |name: &str| presets.iter().find(|p| p.name == name).cloned();
-    match (&m.preset, m.original.unwrap_or(false)) {
-        (None, true) => Some(super::as_it_is()),
-        (Some(name), false) => named(name).or_else(|| {
+    let wanted = "one of these: what a preset makes, the original as it arrived, or a package";
+    match (&m.preset, m.original.unwrap_or(false), &m.package) {
+        (None, true, None) => Some(super::as_it_is()),
+        (None, false, Some(form)) => {
+            c.one_of(key(here, "package"), Some(form), &Form::NAMES);
+            let of = m.of.clone().unwrap_or_default();
+            Form::from_name(form).map(|form| super::packed(form, of))
+        }
+        (Some(name), false, None) => named(name).or_else(|| {
             let all = listed(presets.iter().map(|p| p.name.as_str()).collect());
             c.fault(key(here, "preset"), format!("\"{name}\""), format!("the name of a preset: {all}"));
             None
         }),
-        (Some(_), true) => {
-            let wanted = "one of the two: what a preset makes, or the original as it arrived";
-            c.fault(key(here, "original"), "'original' beside 'preset'", wanted);
-            None
-        }
-        (None, false) => {
-            let wanted = "preset = \"...\", or original = true for the file as it arrived";
+        (None, false, None) => {
+            let wanted = "preset = \"...\", original = true for the file as it arrived, or package = \"zip\"";
             c.fault(here.clone(), "an entry that makes nothing", wanted);
             None
+        }
+        (_, true, _) => {
+            c.fault(key(here, "original"), "'original' beside another", wanted);
+            None
+        }
+        (Some(_), false, Some(_)) => {
+            c.fault(key(here, "package"), "'package' beside 'preset'", wanted);
+            None
+        }
+    }
+}
+
+/// What goes into a package is made by the same rule.
+fn packages(c: &mut Checker<'_>, here: &At, makes: &[raw::Make]) {
+    let names: Vec<&str> = makes
+        .iter()
+        .filter_map(|m| match m.original {
+            Some(true) => Some(super::ORIGINAL),
+            _ => m.preset.as_deref(),
+        })
+        .collect();
+    for (i, m) in makes.iter().enumerate() {
+        let mut at = key(here, "make");
+        at.push(Step::Index(i));
+        if m.package.is_none() && m.of.is_some() {
+            c.fault(key(&at, "of"), "'of' without 'package'", "both, or neither");
+        }
+        if m.package.is_some() && names.is_empty() {
+            c.fault(at.clone(), "a package of nothing", "other outputs beside it, of which it is made");
+        }
+        for (n, wanted) in m.of.iter().flatten().enumerate() {
+            if !names.contains(&wanted.as_str()) {
+                let mut path = key(&at, "of");
+                path.push(Step::Index(n));
+                let all = listed(names.clone());
+                c.fault(path, format!("\"{wanted}\""), format!("what this rule makes: {all}"));
+            }
+        }
+        let is_packed = |m: &raw::Make| {
+            let own = if m.original == Some(true) { Some(super::ORIGINAL) } else { m.preset.as_deref() };
+            makes.iter().filter(|p| p.package.is_some()).any(|p| {
+                p.of.as_ref().is_none_or(|of| of.is_empty() || own.is_some_and(|o| of.iter().any(|n| n == o)))
+            })
+        };
+        if m.to.is_empty() && (m.package.is_some() || !is_packed(m)) {
+            c.fault(key(&at, "to"), "an empty list", "at least one place");
         }
     }
 }
@@ -618,6 +666,7 @@ fn rule(
     if r.make.is_empty() {
         c.fault(key(here, "make"), "an empty list", "at least one thing to make");
     }
+    packages(c, here, &r.make);
     let mut makes = Vec::new();
     for (i, m) in r.make.iter().enumerate() {
         let mut here = key(here, "make");
@@ -649,9 +698,6 @@ fn rule(
                     );
                 }
             }
-        }
-        if m.to.is_empty() {
-            c.fault(key(&here, "to"), "an empty list", "at least one place");
         }
         let policies = IfTaken::ALL.map(IfTaken::name);
         c.one_of(key(&here, "if_taken"), m.if_taken.as_deref(), &policies);

@@ -143,7 +143,7 @@ fn plan(d: &Desk<'_>, facts: &Facts, (began, begun): (Micros, Change)) -> Result
             rule: o.rule,
             preset: o.preset,
             preset_version: o.preset_version,
-            heard: o.recipe.transcript.is_some(),
+            heard: o.recipe.transcript.is_some() || o.recipe.package.is_some(),
             recipe: serde_json::to_value(&o.recipe).unwrap_or_default(),
             recipe_version: RECIPE_VERSION,
             extension: o.extension,

@@ -7,6 +7,7 @@ mod hear;
 pub mod look;
 mod make;
 pub mod original;
+mod pack;
 pub mod reason;
 mod turn_away;
 

@@ -1,0 +1,284 @@
+//! Packages: outputs of a job in one ZIP (PKWARE APPNOTE, with Zip64 where it is large) or TAR (POSIX.1-2001) file, with a list
+//! of SHA-256 checksums inside that `sha256sum -c` understands. What went in is what was made, and it is read back whole.
+
+use crate::error::{Error, Result};
+use crate::files::Watching;
+use serde::{Deserialize, Serialize};
+use sha2::{Digest, Sha256};
+use std::collections::BTreeMap;
+use std::fs::File;
+use std::io::{self, BufReader, BufWriter, Read, Seek, Write};
+use std::path::{Path, PathBuf};
+use xxhash_rust::xxh3::Xxh3;
+use zip::write::SimpleFileOptions;
+use zip::{CompressionMethod, ZipArchive, ZipWriter};
+
+/// The list of checksums inside.
+pub const LIST: &str = "checksums.sha256";
+const BLOCK: usize = 1 << 18;
+/// Endings of files that become smaller.
+const WORDS: [&str; 12] =
+    ["txt", "md", "srt", "vtt", "ttml", "json", "csv", "html", "xml", "m3u8", "mpd", "toml"];
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Form {
+    Zip,
+    Tar,
+}
+
+impl Form {
+    pub const NAMES: [&str; 2] = ["zip", "tar"];
+
+    pub fn from_name(name: &str) -> Option<Form> {
+        match name {
+            "zip" => Some(Form::Zip),
+            "tar" => Some(Form::Tar),
+            _ => None,
+        }
+    }
+
+    pub fn extension(self) -> &'static str {
+        match self {
+            Form::Zip => "zip",
+            Form::Tar => "tar",
+        }
+    }
+}
+
+/// What a package holds.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Package {
+    pub form: Form,
+    /// Names of presets, or of the original; all outputs of its rule if there is none.
+    #[serde(default)]
+    pub of: Vec<String>,
+    /// Numbers of outputs of the job, each with its name inside.
+    #[serde(default)]
+    pub members: Vec<(u32, String)>,
+}
+
+/// A file that goes in.
+#[derive(Clone, Debug)]
+pub struct Part {
+    pub from: PathBuf,
+    /// Its name inside, with `/`.
+    pub name: String,
+    pub bytes: u64,
+    /// What it was when it was made.
+    pub digest: String,
+}
+
+/// Reads on, and tells what passes.
+struct Told<'a> {
+    from: File,
+    sha: Sha256,
+    made: Xxh3,
+    watching: &'a dyn Watching,
+}
+
+impl Read for Told<'_> {
+    fn read(&mut self, block: &mut [u8]) -> io::Result<usize> {
+        if self.watching.stopping() {
+            return Err(io::Error::other("stopped on request"));
+        }
+        let n = self.from.read(block)?;
+        self.sha.update(&block[..n]);
+        self.made.update(&block[..n]);
+        self.watching.passed(n as u64);
+        Ok(n)
+    }
+}
+
+fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|b| format!("{b:02x}")).collect()
+}
+
+/// As the checksum program writes it: a name with a line's end or a backslash in it is marked (GNU coreutils).
+fn line(sum: &str, name: &str) -> String {
+    let odd = name.contains(['\\', '\n', '\r']);
+    let name = name.replace('\\', "\\\\").replace('\n', "\\n").replace('\r', "\\r");
+    format!("{}{sum}  {name}\n", if odd { "\\" } else { "" })
+}
+
+fn small(name: &str) -> bool {
+    let ending = name.rsplit('.').next().unwrap_or_default().to_lowercase();
+    WORDS.contains(&ending.as_str())
+}
+
+/// Takes parts one after another.
+enum Writer {
+    Zip(Box<ZipWriter<BufWriter<File>>>),
+    Tar(Box<tar::Builder<BufWriter<File>>>),
+}
+
+impl Writer {
+    fn put(&mut self, name: &str, bytes: u64, from: &mut dyn Read) -> io::Result<()> {
+        match self {
+            Writer::Zip(zip) => {
+                let how = if small(name) { CompressionMethod::Deflated } else { CompressionMethod::Stored };
+                let options = SimpleFileOptions::default()
+                    .compression_method(how)
+                    .large_file(bytes >= u64::from(u32::MAX) - 1_000_000)
+                    .unix_permissions(0o644);
+                zip.start_file(name, options).map_err(io::Error::other)?;
+                let mut block = vec![0; BLOCK];
+                loop {
+                    match from.read(&mut block)? {
+                        0 => return Ok(()),
+                        n => zip.write_all(&block[..n])?,
+                    }
+                }
+            }
+            Writer::Tar(tar) => {
+                let mut header = tar::Header::new_gnu();
+                header.set_size(bytes);
+                header.set_mode(0o644);
+                header.set_mtime((crate::clock::now() / 1_000_000).max(0) as u64);
+                tar.append_data(&mut header, name, BufReader::with_capacity(BLOCK, from))
+            }
+        }
+    }
+
+    fn end(self) -> io::Result<File> {
+        let out = match self {
+            Writer::Zip(zip) => zip.finish().map_err(io::Error::other)?,
+            Writer::Tar(tar) => tar.into_inner()?,
+        };
+        let file = out.into_inner().map_err(|e| e.into_error())?;
+        file.sync_all()?;
+        Ok(file)
+    }
+}
+
+/// Writes a package and reads it back.
+pub fn write(form: Form, at: &Path, parts: &[Part], watching: &dyn Watching) -> Result<()> {
+    let fail = |e| Error::path("cannot write", at)(e);
+    let file = File::options().read(true).write(true).create(true).truncate(true).open(at).map_err(fail)?;
+    let out = BufWriter::with_capacity(BLOCK, file);
+    let mut writer = match form {
+        Form::Zip => Writer::Zip(Box::new(ZipWriter::new(out))),
+        Form::Tar => Writer::Tar(Box::new(tar::Builder::new(out))),
+    };
+    let (mut list, mut sums) = (String::new(), BTreeMap::new());
+    for p in parts {
+        let from = File::open(&p.from).map_err(Error::path("cannot read", &p.from))?;
+        let mut told = Told { from, sha: Sha256::new(), made: Xxh3::new(), watching };
+        let put = writer.put(&p.name, p.bytes, &mut told);
+        if watching.stopping() {
+            return Err(Error::Stopped);
+        }
+        put.map_err(fail)?;
+        if crate::files::copy::show(&told.made) != p.digest {
+            let why = io::Error::other("it is not what was made any more");
+            return Err(Error::path("cannot pack", &p.from)(why));
+        }
+        let sum = hex(&told.sha.finalize());
+        list.push_str(&line(&sum, &p.name));
+        sums.insert(p.name.clone(), sum);
+    }
+    writer.put(LIST, list.len() as u64, &mut list.as_bytes()).map_err(fail)?;
+    sums.insert(LIST.to_owned(), hex(&Sha256::digest(list.as_bytes())));
+    let mut file = writer.end().map_err(fail)?;
+    file.rewind().map_err(fail)?;
+    let found = read_back(form, file, watching).map_err(|e| match watching.stopping() {
+        true => Error::Stopped,
+        false => Error::path("cannot read back", at)(e),
+    })?;
+    match found == sums {
+        true => Ok(()),
+        false => {
+            Err(Error::path("what was packed reads back wrong:", at)(io::Error::other("a checksum differs")))
+        }
+    }
+}
+
+/// The checksum of everything in it.
+fn read_back(form: Form, file: File, watching: &dyn Watching) -> io::Result<BTreeMap<String, String>> {
+    let mut out = BTreeMap::new();
+    let sum = |from: &mut dyn Read| -> io::Result<String> {
+        let (mut sha, mut block) = (Sha256::new(), vec![0; BLOCK]);
+        loop {
+            if watching.stopping() {
+                return Err(io::Error::other("stopped on request"));
+            }
+            let n = from.read(&mut block)?;
+            if n == 0 {
+                return Ok(hex(&sha.finalize()));
+            }
+            sha.update(&block[..n]);
+            watching.passed(n as u64);
+        }
+    };
+    let file = BufReader::with_capacity(BLOCK, file);
+    match form {
+        Form::Zip => {
+            let mut zip = ZipArchive::new(file).map_err(io::Error::other)?;
+            for n in 0..zip.len() {
+                let mut part = zip.by_index(n).map_err(io::Error::other)?;
+                let name = part.name().map_err(io::Error::other)?.into_owned();
+                out.insert(name, sum(&mut part)?);
+            }
+        }
+        Form::Tar => {
+            let mut tar = tar::Archive::new(file);
+            for part in tar.entries()? {
+                let mut part = part?;
+                let name = part.path()?.to_string_lossy().into_owned();
+                out.insert(name, sum(&mut part)?);
+            }
+        }
+    }
+    Ok(out)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::files::{Quiet, copy};
+    use rstest::rstest;
+
+    fn part(dir: &Path, name: &str, content: &[u8]) -> Part {
+        let from = dir.join(name.replace('/', "_"));
+        std::fs::write(&from, content).unwrap();
+        let digest = copy::digest(&from, false).unwrap();
+        Part { from, name: name.into(), bytes: content.len() as u64, digest }
+    }
+
+    #[rstest]
+    fn what_goes_in_comes_out(#[values(Form::Zip, Form::Tar)] form: Form) {
+        let dir = tempfile::tempdir().unwrap();
+        let long = format!("{}/{}.mov", "Ebbe und Flut ü".repeat(9), "x".repeat(120));
+        let parts = [
+            part(dir.path(), "clip.mp4", &[7; 300_000]),
+            part(dir.path(), "words/clip.srt", "Tee \n".repeat(3000).as_bytes()),
+            Part { name: long.clone(), ..part(dir.path(), "long", b"") },
+        ];
+        let at = dir.path().join("out");
+        write(form, &at, &parts, &Quiet).unwrap();
+        let found = read_back(form, File::open(&at).unwrap(), &Quiet).unwrap();
+        let mut names: Vec<&str> = found.keys().map(String::as_str).collect();
+        names.sort_unstable();
+        let mut want = ["clip.mp4", "words/clip.srt", long.as_str(), LIST];
+        want.sort_unstable();
+        assert_eq!(names, want);
+        let size = std::fs::metadata(&at).unwrap().len();
+        // Words become smaller in a ZIP, pictures are left as they are.
+        assert_eq!(size < 305_000, form == Form::Zip, "{size}");
+        assert!(size > 300_000);
+    }
+
+    #[test]
+    fn what_is_not_what_was_made_is_not_packed() {
+        let dir = tempfile::tempdir().unwrap();
+        let p = Part { digest: "xxh3-128:0".into(), ..part(dir.path(), "a.mp4", b"changed") };
+        let e = write(Form::Zip, &dir.path().join("out"), &[p], &Quiet).unwrap_err();
+        assert!(e.to_string().contains("not what was made"), "{e}");
+    }
+
+    #[test]
+    fn lists_are_as_the_checksum_program_has_them() {
+        assert_eq!(line("ab", "a b.mp4"), "ab  a b.mp4\n");
+        assert_eq!(line("ab", "a\nb\\c"), "\\ab  a\\nb\\\\c\n");
+    }
+}
