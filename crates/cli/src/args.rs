@@ -57,6 +57,8 @@ pub enum Command {
     Rehearse(Rehearse),
     /// Show what a template makes of the names of files
     Name(Name),
+    /// What waits for a person before it is published: list, fill in, release, refuse
+    Review(Review),
     /// Rename files by a template; the record keeps the old names, and --undo gives them back
     Rename(Rename),
     /// The configurations that were in force, by their numbers, and what differs between them
@@ -599,6 +601,90 @@ pub struct Name {
 }
 
 #[derive(Debug, ClapArgs)]
+pub struct Review {
+    #[command(subcommand)]
+    pub what: ReviewWhat,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum ReviewWhat {
+    /// List what is not published yet, and where it stands
+    List {
+        /// Also what is over
+        #[arg(long)]
+        all: bool,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+        #[command(flatten)]
+        house: NamedHouse,
+    },
+    /// Show one with all its fields
+    Show {
+        /// Number of its job, with the output's where it has several: 12, 12.2
+        id: String,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+        #[command(flatten)]
+        house: NamedHouse,
+    },
+    /// Fill in fields
+    Set {
+        id: String,
+        /// title="Low tide", tags="sea, mud", visibility=public
+        #[arg(required = true, value_name = "FIELD=VALUE")]
+        fields: Vec<String>,
+        /// Who says so; otherwise whoever is logged in
+        #[arg(long, value_name = "NAME")]
+        by: Option<String>,
+        #[command(flatten)]
+        house: NamedHouse,
+    },
+    /// Let them go
+    Release {
+        #[arg(required = true)]
+        ids: Vec<String>,
+        /// Who says so; otherwise whoever is logged in
+        #[arg(long, value_name = "NAME")]
+        by: Option<String>,
+        #[command(flatten)]
+        house: NamedHouse,
+    },
+    /// Say that they do not go, and why
+    Refuse {
+        #[arg(required = true)]
+        ids: Vec<String>,
+        #[arg(long, value_name = "TEXT")]
+        why: String,
+        /// Who says so; otherwise whoever is logged in
+        #[arg(long, value_name = "NAME")]
+        by: Option<String>,
+        #[command(flatten)]
+        house: NamedHouse,
+    },
+    /// Write a table (CSV) with a row for each, to be filled in with a spreadsheet
+    Export {
+        /// File to write; it must not be there
+        to: PathBuf,
+        /// Also what is over
+        #[arg(long)]
+        all: bool,
+        #[command(flatten)]
+        house: NamedHouse,
+    },
+    /// Read the table back: fields that were changed are set, and "yes" or "no" in the column release is done
+    Import {
+        file: PathBuf,
+        /// Who says so; otherwise whoever is logged in
+        #[arg(long, value_name = "NAME")]
+        by: Option<String>,
+        #[command(flatten)]
+        house: NamedHouse,
+    },
+}
+
+#[derive(Debug, ClapArgs)]
 pub struct Rename {
     /// A template as in a house's rules, without the ending: "{date}_{stem.slug()}"
     #[arg(required_unless_present = "undo", value_name = "TEMPLATE")]
@@ -825,6 +911,18 @@ pub struct StandIn {
     /// How closely a speech service gives times
     #[arg(long, value_name = "WHAT", default_value = "words")]
     pub times: Times,
+    /// Of a platform: folder that keeps what it gets
+    #[arg(long, value_name = "DIR", default_value = "stand-in-platform")]
+    pub keep: PathBuf,
+    /// Of a platform: most items it takes
+    #[arg(long, value_name = "COUNT")]
+    pub quota: Option<usize>,
+    /// Of a platform: the line of an upload breaks behind so much, once
+    #[arg(long, value_name = "SIZE", value_parser = size)]
+    pub break_after: Option<u64>,
+    /// Of a platform: publishing is refused with these words
+    #[arg(long, value_name = "TEXT")]
+    pub refuse: Option<String>,
     /// Print the description of both services (OpenAPI 3.1)
     #[arg(long)]
     pub openapi: bool,
@@ -834,6 +932,8 @@ pub struct StandIn {
 pub enum StandInKind {
     Speech,
     Text,
+    /// A platform that films are published on
+    Platform,
 }
 
 #[derive(Clone, Copy, Debug, ValueEnum)]

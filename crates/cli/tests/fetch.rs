@@ -225,6 +225,21 @@ fn names_there_lead_nowhere_else_and_links_are_not_gone_through() {
 }
 
 #[test]
+fn a_file_that_cannot_be_read_there_keeps_no_other_waiting() {
+    let Some(server) = servers::ftp(false) else { return };
+    let login = "user = \"anna\"\npassword_file = \"secret\"";
+    let house = house_from(&format!("address = \"ftp://127.0.0.1:{}/\"\n{login}\n", server.port), "");
+    // A pipe: whoever reads it would wait for ever, and it is no file.
+    assert!(Command::new("mkfifo").arg(server.root.join("a pipe.mp4")).status().unwrap().success());
+    std::os::unix::fs::symlink("/nowhere", server.root.join("b gone.mp4")).unwrap();
+    std::fs::write(server.root.join("cup.mp4"), clip()).unwrap();
+    let porter = house.start();
+    house.wait_until("is done", |s| s["ended"][0]["state"] == "done");
+    drop(porter);
+    assert_eq!(delivered(&house), ["cup_proxy.mp4"]);
+}
+
+#[test]
 fn objects_are_fetched_with_their_checksum() {
     let Some(server) = servers::s3() else { return };
     let login = "user = \"anna\"\npassword_file = \"secret\"";

@@ -63,6 +63,12 @@ pub fn next_minute(at: Micros, minute: u16) -> Option<Micros> {
     on(here.date()).filter(|due| *due > at).or_else(|| on(here.date().tomorrow().ok()?))
 }
 
+/// A moment here, as `2026-11-30 18:00` with seconds or without.
+pub fn parse_local(text: &str) -> Option<Micros> {
+    let at: jiff::civil::DateTime = text.trim().parse().ok()?;
+    Some(at.to_zoned(jiff::tz::TimeZone::system()).ok()?.timestamp().as_microsecond())
+}
+
 /// Minutes since midnight here.
 pub fn minute_of_day(at: Micros) -> u16 {
     let here = zoned(at);

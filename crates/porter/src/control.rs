@@ -4,6 +4,7 @@
 
 use crate::clock::{self, Micros};
 use crate::error::{Error, Result};
+use crate::item::Fields;
 use crate::progress::Progress;
 use crate::store::{JobId, TaskKey};
 use crate::watch::steady::Waiting;
@@ -68,6 +69,22 @@ pub enum Order {
     Rank {
         jobs: Vec<JobId>,
         priority: i64,
+    },
+    /// Fields of what is published with an output.
+    SetItem {
+        job: JobId,
+        output: u32,
+        fields: Fields,
+        by: String,
+    },
+    /// It goes, or it does not.
+    Review {
+        job: JobId,
+        output: u32,
+        yes: bool,
+        by: String,
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        why: Option<String>,
     },
     /// Take nothing more in, and end when all is done that can be.
     Drain,

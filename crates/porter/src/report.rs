@@ -165,6 +165,9 @@ pub struct DeliveryStatus {
     /// Why it does not go there.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub left_out: Option<String>,
+    /// Where it can be seen.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub address: Option<String>,
 }
 
 /// One thing that happened.
@@ -498,7 +501,7 @@ fn held(
         if let Some(why) = cause {
             let wall = t.next_try.map(|at| ((at - clock::now()).max(0)) as f64 / 1e6);
             let next = if now.is_some() { rest.map(|r| r.next_try_seconds).or(wall) } else { None };
-            let passes = rest.is_some() || matches!(t.cause, Some(Cause::SecondLook { .. }));
+            let passes = rest.is_some() || t.cause.as_ref().is_some_and(Cause::passes);
             return (Some(show::text(&why)), next, !passes);
         }
     }
@@ -548,6 +551,7 @@ fn delivery_status(d: &Delivery) -> DeliveryStatus {
         delivered: d.delivered.map(clock::zoned_text),
         proof: d.proof.map(|p| p.words().to_owned()),
         left_out: d.left_out.clone(),
+        address: d.address.clone(),
     }
 }
 
@@ -625,6 +629,17 @@ pub fn told(change: &Change) -> (String, Option<String>) {
             ("fetched", some(format!("{watch}: {}, {bytes} bytes", show::text(path))))
         }
         Accepted { number, .. } => ("configuration", some(format!("number {number} is in force"))),
+        ItemSet { fields, by, .. } => {
+            let names = fields.keys().cloned().collect::<Vec<_>>().join(", ");
+            ("fields set", some(format!("{names}, by {by}")))
+        }
+        Reviewed { yes: true, by, .. } => ("released", some(format!("by {by}"))),
+        Reviewed { by, why, .. } => {
+            ("refused", some(format!("by {by}: {}", why.as_deref().unwrap_or("no reason was given"))))
+        }
+        Delivered { preset, place, name, proof, address: Some(address), .. } => {
+            ("delivered", some(format!("{preset} at {place}: {name}, {}, {address}", proof.words())))
+        }
         Delivered { preset, place, name, proof, .. } => {
             ("delivered", some(format!("{preset} at {place}: {name}, {}", proof.words())))
         }

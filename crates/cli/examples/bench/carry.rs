@@ -23,7 +23,11 @@ fn cargo_of(dir: &Path) -> Result<Cargo, Anyhow> {
     }
     std::fs::write(&path, &content)?;
     let digest = copy::digest(&path, false)?;
-    Ok(Cargo { files: vec![MadeFile { inside: String::new(), bytes: BYTES as u64, digest }], path })
+    Ok(Cargo {
+        files: vec![MadeFile { inside: String::new(), bytes: BYTES as u64, digest }],
+        path,
+        ..Cargo::default()
+    })
 }
 
 fn deliver(place: &dyn Place, cargo: &Cargo, n: usize) -> Result<(), Anyhow> {

@@ -22,6 +22,7 @@ mod presets;
 mod rehearse;
 mod rename;
 mod report;
+mod review;
 mod run;
 mod service;
 mod stand_in;
@@ -57,6 +58,7 @@ pub fn run(args: Args) -> Result<ExitCode> {
         Command::Presets(a) => presets::presets(&a),
         Command::Rehearse(a) => rehearse::rehearse(&a),
         Command::Name(a) => name::name(&a),
+        Command::Review(a) => review::review(&a),
         Command::Rename(a) => rename::rename(&a),
         Command::Config(a) => config::config(&a),
         Command::Report(a) => report::report(&a),

@@ -3,6 +3,7 @@
 use crate::args::{StandIn, StandInKind, Times};
 use crate::ui;
 use anyhow::Result;
+use porter::platform;
 use porter::services::Secret;
 use porter::stand_in::{self, serve};
 use std::process::ExitCode;
@@ -16,6 +17,27 @@ pub fn stand_in(a: &StandIn) -> Result<ExitCode> {
     };
     let secret = a.token_file.clone().map(Secret::File).or(a.token_env.clone().map(Secret::Env));
     let token = secret.map(|s| s.read()).transpose().map_err(anyhow::Error::msg)?;
+    if let StandInKind::Platform = what {
+        let how = platform::Platform {
+            port: a.port,
+            keep: a.keep.clone(),
+            token,
+            quota: a.quota,
+            busy: a.busy,
+            delay: a.delay,
+            break_after: a.break_after,
+            refuse: a.refuse.clone(),
+        };
+        platform::serve(
+            how,
+            |address| {
+                crate::say!("a stand-in for a platform listens at http://{address}/publish");
+                crate::say!("what is published there: http://{address}/");
+            },
+            |line| crate::say!("{line}"),
+        )?;
+        return Ok(ExitCode::SUCCESS);
+    }
     let how = stand_in::StandIn {
         port: a.port,
         token,
@@ -30,7 +52,7 @@ pub fn stand_in(a: &StandIn) -> Result<ExitCode> {
     };
     let path = match what {
         StandInKind::Speech => "speech",
-        StandInKind::Text => "text",
+        StandInKind::Text | StandInKind::Platform => "text",
     };
     serve(
         how,

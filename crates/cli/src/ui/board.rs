@@ -484,6 +484,7 @@ mod tests {
             delivered: ended.clone(),
             proof: None,
             left_out: None,
+            address: None,
         };
         let output = OutputStatus {
             preset: "proxy".into(),

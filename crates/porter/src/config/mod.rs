@@ -279,6 +279,18 @@ pub struct Make {
     pub to: Vec<String>,
     /// What becomes of a name that is taken there.
     pub if_taken: IfTaken,
+    /// What is published with it.
+    pub item: Option<ItemMake>,
+}
+
+/// An item as a rule has it: texts with fields in them.
+#[derive(Clone, Debug, Default)]
+pub struct ItemMake {
+    pub fields: Vec<(&'static str, String)>,
+    pub required: Vec<String>,
+    pub hold: bool,
+    /// Names of presets of the same rule.
+    pub with: Vec<String>,
 }
 
 /// What stands for the preset of an output that is the original as it arrived.

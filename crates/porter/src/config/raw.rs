@@ -365,4 +365,21 @@ pub struct Make {
     pub name: Option<String>,
     pub to: Vec<String>,
     pub if_taken: Option<String>,
+    pub item: Option<Item>,
+    pub required: Option<Vec<String>>,
+    pub hold: Option<bool>,
+    pub with: Option<Vec<String>>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Item {
+    pub title: Option<String>,
+    pub description: Option<String>,
+    pub tags: Option<Vec<String>>,
+    pub category: Option<String>,
+    pub language: Option<String>,
+    pub visibility: Option<String>,
+    pub publish_at: Option<String>,
+    pub notify: Option<bool>,
 }

@@ -15,7 +15,11 @@ pub fn one_file(work: &Path, content: &[u8]) -> Cargo {
     let path = work.join("output-0.mp4");
     std::fs::write(&path, content).expect("a work folder");
     let digest = copy::digest(&path, false).expect("it was just written");
-    Cargo { path, files: vec![MadeFile { inside: String::new(), bytes: content.len() as u64, digest }] }
+    Cargo {
+        path,
+        files: vec![MadeFile { inside: String::new(), bytes: content.len() as u64, digest }],
+        ..Cargo::default()
+    }
 }
 
 /// A cargo of several files.
@@ -31,7 +35,7 @@ pub fn many_files(work: &Path) -> Cargo {
         let digest = copy::digest(&at, false).expect("it was just written");
         files.push(MadeFile { inside: inside.into(), bytes: content.len() as u64, digest });
     }
-    Cargo { path, files }
+    Cargo { path, files, ..Cargo::default() }
 }
 
 struct Counter {
@@ -156,7 +160,7 @@ fn nothing_made(fresh: &dyn Fn() -> Fresh, cargo: &Cargo) {
     let theirs = put(p, cargo, "a", &p.begin("theirs").expect("a ticket"), &Quiet).expect("staging");
     assert_eq!(p.publish(&theirs, "a").expect("publishing"), Published::Done);
     let ours = p.begin("ours").expect("a ticket");
-    let empty = Cargo { path: cargo.path.clone(), files: Vec::new() };
+    let empty = Cargo { path: cargo.path.clone(), ..Cargo::default() };
     assert_eq!(p.whose("a", &ours, &empty).expect("a look"), Whose::Other);
 }
 

@@ -15,6 +15,7 @@ pub use pace::Pace;
 pub use remote::{Remote, Remotes};
 
 use crate::files::Watching;
+use crate::item::Fields;
 use crate::store::MadeFile;
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
@@ -93,11 +94,44 @@ pub enum Whose {
 }
 
 /// What is carried: one file or, for an output of many, a folder of them.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub struct Cargo {
     /// The file, or the folder with the files.
     pub path: PathBuf,
     pub files: Vec<MadeFile>,
+    /// What is published with it, where the place knows of such.
+    pub item: Fields,
+    /// Files that go with it: captions, and a picture.
+    pub with: Vec<With>,
+}
+
+/// A file that goes with another.
+#[derive(Clone, Debug)]
+pub struct With {
+    pub path: PathBuf,
+    pub extension: String,
+    /// Of captions.
+    pub language: String,
+}
+
+impl With {
+    /// What it is to the other.
+    pub fn part(&self) -> String {
+        match self.extension.as_str() {
+            "vtt" | "srt" | "ttml" => format!("captions/{}", self.language),
+            _ => "picture".into(),
+        }
+    }
+
+    pub fn kind(&self) -> &'static str {
+        match self.extension.as_str() {
+            "vtt" => "text/vtt",
+            "srt" => "application/x-subrip",
+            "ttml" => "application/ttml+xml",
+            "png" => "image/png",
+            _ => "image/jpeg",
+        }
+    }
 }
 
 impl Cargo {
@@ -145,6 +179,10 @@ pub trait Place: Send + Sync {
     /// Gives what has a name another one beside it, if that is free.
     fn set_aside(&self, name: &str, _aside: &str) -> Result<Published, Trouble> {
         Err(Trouble::Refused(format!("{name} is taken, and this place cannot give it another name")))
+    }
+    /// Where what was published can be seen.
+    fn address(&self, _ticket: &Ticket) -> Result<Option<String>, Trouble> {
+        Ok(None)
     }
     /// Removes what an abandoned delivery staged.
     fn discard(&self, name: &str, ticket: &Ticket) -> Result<(), Trouble>;

@@ -45,11 +45,56 @@ impl Porter {
                 let priority = (*priority).clamp(-MAX_PRIORITY, FIRST);
                 self.each(jobs, &mut done, |p, j, d| p.rank(j, priority, d))?;
             }
+            Order::SetItem { job, output, fields, by } => {
+                let (job, output) = (*job, *output);
+                let set = Change::ItemSet { job, output, fields: fields.clone(), by: by.clone() };
+                let names = fields.keys().cloned().collect::<Vec<_>>().join(", ");
+                self.review(job, output, set, &format!("{names} set"), &mut done)?;
+            }
+            Order::Review { job, output, yes, by, why } => {
+                let (job, output, yes) = (*job, *output, *yes);
+                let said = Change::Reviewed { job, output, yes, by: by.clone(), why: why.clone() };
+                let words = if yes { "released" } else { "refused: it does not go anywhere" };
+                self.review(job, output, said, words, &mut done)?;
+            }
             Order::Drain => done
                 .said
                 .push("Nothing more is taken in; the porter ends when all that can be done is done.".into()),
         }
         Ok(done)
+    }
+
+    /// What a person says of an item.
+    fn review(&self, id: JobId, output: u32, change: Change, words: &str, done: &mut Done) -> Result<()> {
+        let is_no = matches!(change, Change::Reviewed { yes: false, .. });
+        let (refused, _) = self.store.change(|tx| {
+            let job = tx.job(id)?;
+            let outputs = tx.outputs(id)?;
+            let has_item = outputs.iter().any(|o| o.number == output && o.item.is_some());
+            let deliveries = tx.deliveries(id)?;
+            let begun = deliveries.iter().any(|d| d.output == output && d.ticket.is_some());
+            let why = match job {
+                None => Some("there is no such job".to_owned()),
+                Some(_) if !has_item => Some("it has no such item".to_owned()),
+                Some(j) if j.ended.is_some() => Some(format!("it ended already: {}", j.state.name())),
+                Some(_) if begun && is_no => Some("it is on its way already: cancel the job".to_owned()),
+                Some(_) if begun => Some("it is on its way already".to_owned()),
+                Some(_) => None,
+            };
+            if why.is_none() {
+                tx.put(change)?;
+                if is_no {
+                    super::tasks::go_on(tx, id)?;
+                }
+            }
+            Ok(why)
+        })?;
+        done.refused |= refused.is_some();
+        if refused.is_none() && self.store.read(|v| v.job(id))?.is_some_and(|j| !j.on_hold) {
+            done.released.push(id);
+        }
+        done.said.push(format!("job {id}: {}", refused.as_deref().unwrap_or(words)));
+        Ok(())
     }
 
     fn pause(&self, yes: bool, done: &mut Done) -> Result<()> {

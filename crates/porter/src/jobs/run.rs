@@ -476,7 +476,11 @@ impl<F: FnMut(&Event)> Dispatch<F> {
         for job in done.released {
             self.on_hold.remove(&job);
             match self.porter.store.read(|v| v.tasks_of(job)) {
-                Ok(tasks) => tasks.iter().for_each(|t| self.schedule.add(&t.key)),
+                Ok(tasks) => {
+                    // What was held for its sake is tried at once.
+                    self.schedule.renew(job, &[]);
+                    tasks.iter().for_each(|t| self.schedule.add(&t.key));
+                }
                 Err(e) => return Answer::Refused { why: e.to_string() },
             }
         }

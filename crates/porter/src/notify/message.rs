@@ -5,7 +5,7 @@ use crate::clock::{self, Micros};
 use crate::config::House;
 use crate::error::Result;
 use crate::report::told;
-use crate::store::{Cause, Change, Event, Store};
+use crate::store::{Change, Event, Store};
 use media::show;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -61,7 +61,7 @@ impl What {
             Change::TurnedAway { .. } => What::TurnedAway,
             Change::Withdrawn { .. } => What::Withdrawn,
             Change::Cancelled { .. } => What::Cancelled,
-            Change::Held { cause: Cause::SecondLook { .. }, .. } => return None,
+            Change::Held { cause, .. } if cause.passes() => return None,
             Change::Held { .. } => What::Held,
             Change::WatchLost { .. } => What::WatchLost,
             Change::WatchBack { .. } => What::WatchBack,

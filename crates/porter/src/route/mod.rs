@@ -10,6 +10,7 @@ pub use condition::Condition;
 use crate::clock::Micros;
 use crate::config::{House, Make, Preset, Rule};
 use crate::files::frames::Frames;
+use crate::item;
 use crate::naming;
 use crate::package::Package;
 use crate::recipe::Recipe;
@@ -56,6 +57,8 @@ pub struct Wanted {
     /// Places, each with the name the output is to have there.
     pub to: Vec<(String, String)>,
     pub if_taken: IfTaken,
+    /// What is published with it.
+    pub item: Option<item::Item>,
 }
 
 /// One rule that was looked at.
@@ -106,7 +109,17 @@ pub fn decide(house: &House, item: &Item<'_>, facts: &Facts) -> Decision {
                 let name = make.name.fill(&subject, extension);
                 let mut recipe = part.recipe.clone();
                 recipe.media.texts().for_each(|t| *t = naming::fill_text(t, &subject));
-                wanted(rule, make, &make.preset, recipe, extension, name)
+                let item = make.item.as_ref().map(|i| item::Item {
+                    fields: i
+                        .fields
+                        .iter()
+                        .map(|(name, text)| ((*name).to_owned(), naming::fill_text(text, &subject)))
+                        .collect(),
+                    required: i.required.clone(),
+                    hold: i.hold,
+                    ..item::Item::default()
+                });
+                Wanted { item, ..wanted(rule, make, &make.preset, recipe, extension, name) }
             }));
             // What belongs to an original that goes somewhere as it is goes along, named like it.
             let with = item
@@ -121,8 +134,25 @@ pub fn decide(house: &House, item: &Item<'_>, facts: &Facts) -> Decision {
             }));
         }
         pack(&mut decision.outputs, first);
+        go_with(&mut decision.outputs, first, rule);
     }
     decision
+}
+
+/// Which outputs go with each that is published.
+fn go_with(outputs: &mut [Wanted], first: usize, rule: &Rule) {
+    for at in first..outputs.len() {
+        let preset = &outputs[at].preset;
+        let Some(make) = rule.make.iter().find(|m| m.preset.name == *preset && m.item.is_some()) else {
+            continue;
+        };
+        let names = make.item.as_ref().map(|i| i.with.clone()).unwrap_or_default();
+        let with = outputs.iter().enumerate().skip(first).filter(|(_, o)| names.contains(&o.preset));
+        let with: Vec<u32> = with.map(|(n, _)| n as u32).collect();
+        if let Some(item) = &mut outputs[at].item {
+            item.with = with;
+        }
+    }
 }
 
 /// What goes into each package of the outputs from this one on, and its name in there.
@@ -160,6 +190,7 @@ fn wanted(
         if_taken: make.if_taken,
         to: make.to.iter().map(|place| (place.clone(), name.clone())).collect(),
         name,
+        item: None,
     }
 }
 

@@ -4,7 +4,8 @@ use super::change::{CHANGE_VERSION, Change, PlannedOutput, Step};
 use super::rows::{JobId, State};
 use super::view::{Sql, bytes, job_state};
 use crate::clock::Micros;
-use rusqlite::{Connection, params};
+use crate::item::{Item, Said};
+use rusqlite::{Connection, OptionalExtension, params};
 
 /// Records a change and applies it; gives its number.
 pub fn apply(db: &Connection, at: Micros, change: &Change) -> Sql<i64> {
@@ -133,10 +134,28 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
             "INSERT OR REPLACE INTO configuration (number, at, text) VALUES (?, ?, ?)",
             params![number, at, text],
         ),
-        Change::Delivered { job, output, place, name, proof, .. } => {
+        Change::ItemSet { job, output, fields, .. } => change_item(db, *job, *output, |item| {
+            item.fields.extend(fields.clone());
+        }),
+        Change::Reviewed { job, output, yes, by, why } => {
+            change_item(db, *job, *output, |item| {
+                item.said = Some(Said { yes: *yes, by: by.clone(), why: why.clone(), at });
+            })?;
+            if *yes {
+                return Ok(());
+            }
+            let why = format!("refused by {by}: {}", why.as_deref().unwrap_or("no reason was given"));
             run(
-                "UPDATE delivery SET name = ?, delivered = ?, proof = ? WHERE job = ? AND output = ? AND place = ?",
-                params![name, at, json(proof)?, job, output, place],
+                "UPDATE delivery SET left_out = ? WHERE job = ? AND output = ? AND delivered IS NULL",
+                params![why, job, output],
+            )?;
+            run("DELETE FROM task WHERE job = ? AND step = 'carry' AND output = ?", params![job, output])
+        }
+        Change::Delivered { job, output, place, name, proof, address, .. } => {
+            run(
+                "UPDATE delivery SET name = ?, delivered = ?, proof = ?, address = ?
+                 WHERE job = ? AND output = ? AND place = ?",
+                params![name, at, json(proof)?, address, job, output, place],
             )?;
             drop_task(db, *job, &Step::Carry { output: *output, place: place.clone() })
         }
@@ -250,10 +269,24 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
     }
 }
 
+/// What is published with an output, as it is and as it becomes.
+fn change_item(db: &Connection, job: JobId, output: u32, change: impl FnOnce(&mut Item)) -> Sql<()> {
+    let text: Option<String> = db
+        .prepare_cached("SELECT item FROM output WHERE job = ? AND number = ?")?
+        .query_row(params![job, output], |r| r.get(0))
+        .optional()?
+        .flatten();
+    let mut item: Item = text.and_then(|t| serde_json::from_str(&t).ok()).unwrap_or_default();
+    change(&mut item);
+    db.prepare_cached("UPDATE output SET item = ? WHERE job = ? AND number = ?")?
+        .execute(params![json(&item)?, job, output])
+        .map(|_| ())
+}
+
 fn planned(db: &Connection, job: JobId, o: &PlannedOutput) -> Sql<()> {
     db.prepare_cached(
-        "INSERT INTO output (job, number, rule, preset, preset_version, recipe, recipe_version, heard, extension, end)
-         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, 'open')",
+        "INSERT INTO output (job, number, rule, preset, preset_version, recipe, recipe_version, heard, extension, item, end)
+         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'open')",
     )?
     .execute(params![
         job,
@@ -264,7 +297,8 @@ fn planned(db: &Connection, job: JobId, o: &PlannedOutput) -> Sql<()> {
         json(&o.recipe)?,
         o.recipe_version,
         o.heard,
-        o.extension
+        o.extension,
+        o.item.as_ref().map(json).transpose()?
     ])?;
     for (place, wanted) in &o.to {
         db.prepare_cached(

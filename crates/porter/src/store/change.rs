@@ -7,6 +7,7 @@ use crate::deliver::{Proof, Ticket};
 use crate::files::Seen;
 use crate::files::frames::Frames;
 use crate::files::known::{Identity, Role};
+use crate::item::{Fields, Item};
 use crate::watch::beside::Beside;
 use media::run::Made;
 use serde::{Deserialize, Serialize};
@@ -81,6 +82,14 @@ pub enum Cause {
     Service {
         why: String,
     },
+    /// Another output of the job, which goes with it.
+    Sibling {
+        why: String,
+    },
+    /// A person has to say something about it, or its time has not come.
+    Review {
+        why: String,
+    },
     /// A disk, a permission, memory.
     System {
         why: String,
@@ -98,6 +107,11 @@ pub enum Cause {
 }
 
 impl Cause {
+    /// It passes by itself, and nobody has to do anything about it.
+    pub fn passes(&self) -> bool {
+        matches!(self, Cause::SecondLook { .. } | Cause::Sibling { .. })
+    }
+
     /// For people.
     pub fn words(&self) -> String {
         match self {
@@ -105,6 +119,8 @@ impl Cause {
             Cause::Place { name, why } => format!("place \"{name}\": {why}"),
             Cause::Watch { name, why } => format!("watch folder \"{name}\": {why}"),
             Cause::Service { why }
+            | Cause::Review { why }
+            | Cause::Sibling { why }
             | Cause::System { why }
             | Cause::Configuration { why }
             | Cause::Program { why } => why.clone(),
@@ -149,6 +165,9 @@ pub struct PlannedOutput {
     /// What becomes of a name that is taken there.
     #[serde(default, skip_serializing_if = "IfTaken::is_usual")]
     pub if_taken: IfTaken,
+    /// What is published with it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub item: Option<Item>,
 }
 
 /// What becomes of an output whose name is taken at a place.
@@ -292,6 +311,9 @@ pub enum Change {
         place: String,
         name: String,
         proof: Proof,
+        /// Where it can be seen.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        address: Option<String>,
     },
     AllDelivered {
         job: JobId,
@@ -348,6 +370,22 @@ pub enum Change {
     /// A person asked for an ended job to be done once more.
     Again {
         job: JobId,
+    },
+    /// A person filled in fields of an item.
+    ItemSet {
+        job: JobId,
+        output: u32,
+        fields: Fields,
+        by: String,
+    },
+    /// A person said that an item goes, or that it does not.
+    Reviewed {
+        job: JobId,
+        output: u32,
+        yes: bool,
+        by: String,
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        why: Option<String>,
     },
     /// A person asked that a job waits, or goes on.
     OnHold {
@@ -453,6 +491,8 @@ impl Change {
             | Delivered { job, .. }
             | LeftOut { job, .. }
             | Counted { job, .. }
+            | ItemSet { job, .. }
+            | Reviewed { job, .. }
             | AllDelivered { job }
             | MovingOriginal { job, .. }
             | RemovingOriginal { job }

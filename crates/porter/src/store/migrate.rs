@@ -206,6 +206,9 @@ const MIGRATIONS: &[&str] = &[
     ALTER TABLE job ADD COLUMN beside TEXT;
     ALTER TABLE delivery ADD COLUMN if_taken TEXT NOT NULL DEFAULT 'number';
     ALTER TABLE delivery ADD COLUMN aside TEXT;
+    ALTER TABLE delivery ADD COLUMN address TEXT;
+    ALTER TABLE output ADD COLUMN item TEXT;
+    CREATE INDEX output_with_item ON output (job) WHERE item IS NOT NULL;
     ALTER TABLE delivery ADD COLUMN left_out TEXT;
     ALTER TABLE delivery ADD COLUMN failed INTEGER NOT NULL DEFAULT 0;
     DROP INDEX delivery_by_name;

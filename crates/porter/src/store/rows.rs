@@ -5,6 +5,7 @@ use crate::clock::Micros;
 use crate::deliver::{Proof, Ticket};
 use crate::files::Seen;
 use crate::files::frames::Frames;
+use crate::item::Item;
 use crate::recipe::Recipe;
 use crate::watch::beside::Beside;
 use media::run::Made;
@@ -134,6 +135,8 @@ pub struct Output {
     pub recipe: Result<Recipe, String>,
     pub heard: bool,
     pub extension: String,
+    /// What is published with it.
+    pub item: Option<Item>,
     pub end: OutputEnd,
 }
 
@@ -172,6 +175,8 @@ pub struct Delivery {
     pub if_taken: IfTaken,
     /// The name that what had its name there gets.
     pub aside: Option<String>,
+    /// Where it can be seen.
+    pub address: Option<String>,
     /// Why it does not go there, and whether that counts as a failure.
     pub left_out: Option<String>,
     pub failed: bool,

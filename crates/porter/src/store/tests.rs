@@ -47,6 +47,7 @@ fn output(number: u32, heard: bool) -> PlannedOutput {
         extension: "mp4".into(),
         to: vec![("editors".into(), format!("a-{number}.mp4"))],
         if_taken: Default::default(),
+        item: None,
     }
 }
 
@@ -85,7 +86,16 @@ fn tasks_follow_from_what_happened() {
     assert_eq!((steps(&s, job), state(&s, job)), (vec!["carry".to_owned(); 2], State::Carrying));
     for output in [0, 2] {
         let (place, name, proof) = ("editors".to_owned(), format!("a-{output}.mp4"), Proof::ReadBack);
-        s.commit([Change::Delivered { job, output, preset: "proxy".into(), place, name, proof }]).unwrap();
+        s.commit([Change::Delivered {
+            job,
+            output,
+            preset: "proxy".into(),
+            place,
+            name,
+            proof,
+            address: None,
+        }])
+        .unwrap();
     }
     assert!(steps(&s, job).is_empty());
     s.commit([Change::AllDelivered { job }, Change::Done { job, note: None, content: None }]).unwrap();
@@ -168,8 +178,11 @@ fn a_job_that_is_cancelled_does_nothing_else() {
     plan(&s, job, vec![output(0, false)]);
     assert!(steps(&s, job).contains(&"cancel".to_owned()));
     let proof = Proof::ReadBack;
-    s.commit([Change::Delivered { job, output: 0, preset, place, name, proof }, Change::Cancelled { job }])
-        .unwrap();
+    s.commit([
+        Change::Delivered { job, output: 0, preset, place, name, proof, address: None },
+        Change::Cancelled { job },
+    ])
+    .unwrap();
     assert_eq!((steps(&s, job).len(), state(&s, job)), (0, State::Cancelled));
     let left = s.read(|v| v.deliveries(job)).unwrap();
     assert!(left.iter().all(|d| d.delivered.is_some()), "what was delivered stays in the record: {left:?}");

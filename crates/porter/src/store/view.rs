@@ -281,6 +281,13 @@ impl View<'_> {
             .optional()
     }
 
+    /// Jobs of which something is published with fields, the latest first.
+    pub fn jobs_with_items(&self, open: bool, most: u32) -> Sql<Vec<JobId>> {
+        const SQL: &str = "SELECT DISTINCT o.job FROM output o JOIN job j ON j.id = o.job
+            WHERE o.item IS NOT NULL AND (NOT ?1 OR j.ended IS NULL) ORDER BY o.job DESC LIMIT ?2";
+        all(self.db, SQL, params![open, most], |r| r.get(0))
+    }
+
     /// Where a counter stands.
     pub fn counted(&self, scope: &str) -> Sql<i64> {
         let found = self
@@ -453,6 +460,7 @@ fn output(r: &Row<'_>) -> Sql<Output> {
         recipe: recipe(&r.get::<_, String>("recipe")?, r.get("recipe_version")?),
         heard: r.get("heard")?,
         extension: r.get("extension")?,
+        item: read(r.get("item").unwrap_or(None)),
         end: match end.as_str() {
             "made" => OutputEnd::Made {
                 files: read(r.get("files")?).unwrap_or_default(),
@@ -480,6 +488,7 @@ fn delivery(r: &Row<'_>) -> Sql<Delivery> {
             .and_then(|t| IfTaken::from_name(&t))
             .unwrap_or_default(),
         aside: r.get("aside").unwrap_or(None),
+        address: r.get("address").unwrap_or(None),
         left_out: r.get("left_out").unwrap_or(None),
         failed: r.get("failed").unwrap_or(false),
     })

@@ -28,6 +28,9 @@ const STAGE_END: &str = ".deft-porter.part";
 /// After a line broke it is tried again at once so often.
 const TRIES: usize = 3;
 
+/// So many files that cannot be had end a look.
+const MOST_FAILURES: usize = 5;
+
 /// Whoever fetches for one watch.
 pub struct Fetcher {
     porter: Arc<Porter>,
@@ -125,6 +128,7 @@ impl Fetcher {
         let all = self.far()?.list(deepest).map_err(away)?;
         let mut looked = Looked::default();
         self.seen.retain(|path, _| all.iter().any(|t| t.path == *path));
+        let (mut wrong, mut failures) = (None, 0);
         let wanted: Vec<&There> = all.iter().filter(|t| self.is_wanted(t)).collect();
         for t in wanted {
             if self.stopping() {
@@ -144,9 +148,21 @@ impl Fetcher {
                 looked.waits = true;
                 continue;
             }
-            self.fetch(&folder, t)?;
+            // One that cannot be had keeps no other from being fetched.
+            match self.fetch(&folder, t) {
+                Ok(()) => (),
+                Err(Error::Stopped) => return Err(Error::Stopped),
+                Err(e) => {
+                    failures += 1;
+                    self.far = None;
+                    wrong.get_or_insert(e);
+                }
+            }
+            if failures >= MOST_FAILURES {
+                break;
+            }
         }
-        Ok(looked)
+        wrong.map_or(Ok(looked), Err)
     }
 
     /// As a file in the folder here would be.
@@ -310,7 +326,9 @@ impl Fetcher {
 fn away(t: Trouble) -> Error {
     match t {
         Trouble::Stopped => Error::Stopped,
-        t => Error::Away(show::text(&t.to_string())),
+        Trouble::Away(why) => Error::Away(show::text(&why)),
+        // Another line gives no other answer.
+        t => Error::NotConfigured(show::text(&t.to_string())),
     }
 }
 

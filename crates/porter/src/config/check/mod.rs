@@ -1,6 +1,7 @@
 //! From the configuration as written to the house: every value checked, every name resolved. All faults
 //! are collected, so that one look mends the file.
 
+mod item;
 mod media;
 mod notice;
 mod place;
@@ -621,7 +622,8 @@ fn packages(c: &mut Checker<'_>, here: &At, makes: &[raw::Make]) {
                 p.of.as_ref().is_none_or(|of| of.is_empty() || own.is_some_and(|o| of.iter().any(|n| n == o)))
             })
         };
-        if m.to.is_empty() && (m.package.is_some() || !is_packed(m)) {
+        let goes_with = makes.iter().any(|p| p.with.iter().flatten().any(|w| Some(w) == m.preset.as_ref()));
+        if m.to.is_empty() && !goes_with && (m.package.is_some() || !is_packed(m)) {
             c.fault(key(&at, "to"), "an empty list", "at least one place");
         }
     }
@@ -699,6 +701,7 @@ fn rule(
                 }
             }
         }
+        let item = item::item(c, &here, m, r, &to, places);
         let policies = IfTaken::ALL.map(IfTaken::name);
         c.one_of(key(&here, "if_taken"), m.if_taken.as_deref(), &policies);
         let if_taken = m.if_taken.as_deref().and_then(IfTaken::from_name).unwrap_or_default();
@@ -711,7 +714,7 @@ fn rule(
             );
         }
         if let (Some(preset), Some(name)) = (preset, name) {
-            makes.push(Make { preset, name, to, if_taken });
+            makes.push(Make { preset, name, to, if_taken, item });
         }
     }
     let (last, otherwise) = (r.last.unwrap_or(false), r.otherwise.unwrap_or(false));

@@ -69,8 +69,13 @@ pub fn fetch(c: &mut Checker<'_>, here: &At, f: &raw::From) -> Option<Fetch> {
         ..raw::Place::default()
     };
     let remote = remote(c, here, &as_place, &f.address)?;
-    if remote.protocol == Protocol::Tus {
-        c.fault(key(here, "protocol"), "\"tus\"", "a protocol by which files can be listed and read");
+    if matches!(remote.protocol, Protocol::Tus | Protocol::Publish) {
+        let found = f.protocol.clone().unwrap_or_default();
+        c.fault(
+            key(here, "protocol"),
+            format!("\"{found}\""),
+            "a protocol by which files can be listed and read",
+        );
     }
     c.one_of(key(here, "after"), f.after.as_deref(), &["leave", "move", "remove"]);
     let after = match f.after.as_deref() {
@@ -226,8 +231,8 @@ fn protocol(c: &mut Checker<'_>, here: &At, p: &raw::Place, scheme: &str) -> Opt
 fn fits_together(c: &mut Checker<'_>, here: &At, p: &raw::Place, about: &About, login: &Login) {
     let is = |all: &[Protocol]| all.contains(&about.protocol);
     let ssh = [Protocol::Sftp];
-    let http = [Protocol::WebDav, Protocol::Tus];
-    let tls = [Protocol::Ftp, Protocol::S3, Protocol::WebDav, Protocol::Tus];
+    let http = [Protocol::WebDav, Protocol::Tus, Protocol::Publish];
+    let tls = [Protocol::Ftp, Protocol::S3, Protocol::WebDav, Protocol::Tus, Protocol::Publish];
     let checks: [(&'static str, bool, bool); 8] = [
         ("key_file", p.key_file.is_some(), is(&ssh)),
         ("known_hosts", p.known_hosts.is_some(), is(&ssh)),
@@ -253,7 +258,7 @@ fn fits_together(c: &mut Checker<'_>, here: &At, p: &raw::Place, about: &About, 
             let wanted = "user (the access key's id) and password_file or password_env (its secret)";
             c.fault(key(here, "user"), "no whole login", wanted);
         }
-        (Protocol::Ftp | Protocol::WebDav | Protocol::Tus, Login::User(_)) => {
+        (Protocol::Ftp | Protocol::WebDav | Protocol::Tus | Protocol::Publish, Login::User(_)) => {
             c.fault(
                 key(here, "user"),
                 "a user without a password",

@@ -38,7 +38,9 @@ pub trait Far: Send {
 pub fn open(remote: &Remote) -> Result<Box<dyn Far>, Trouble> {
     Ok(match remote.protocol {
         Protocol::S3 => Box::new(S3Place::new(remote)?),
-        Protocol::Tus => return Err(remote.refused("nothing can be fetched by this protocol")),
+        Protocol::Tus | Protocol::Publish => {
+            return Err(remote.refused("nothing can be fetched by this protocol"));
+        }
         _ => {
             let mut site = remote.connect()?;
             let base = based(site.as_mut(), &remote.base)?;

@@ -7,6 +7,7 @@ pub mod far;
 mod feed;
 mod ftp;
 mod http;
+mod publish;
 mod s3;
 mod sftp;
 mod site;
@@ -15,6 +16,7 @@ mod webdav;
 
 pub use far::{Far, There};
 pub use http::decoded;
+pub use publish::Told;
 pub use site::{Site, SitePlace, Stands};
 
 use super::{Place, Published, Trouble};
@@ -35,6 +37,7 @@ pub enum Protocol {
     S3,
     WebDav,
     Tus,
+    Publish,
 }
 
 /// What the configuration may say of a protocol.
@@ -46,7 +49,7 @@ pub struct About {
     pub usual_ports: &'static [u16],
 }
 
-pub const PROTOCOLS: [About; 5] = [
+pub const PROTOCOLS: [About; 6] = [
     About { protocol: Protocol::Sftp, name: "sftp", schemes: &["sftp"], usual_ports: &[22] },
     About { protocol: Protocol::Ftp, name: "ftp", schemes: &["ftp", "ftps"], usual_ports: &[21, 21] },
     About { protocol: Protocol::S3, name: "s3", schemes: &["http", "https"], usual_ports: &[80, 443] },
@@ -57,6 +60,12 @@ pub const PROTOCOLS: [About; 5] = [
         usual_ports: &[80, 443],
     },
     About { protocol: Protocol::Tus, name: "tus", schemes: &["http", "https"], usual_ports: &[80, 443] },
+    About {
+        protocol: Protocol::Publish,
+        name: "publish",
+        schemes: &["http", "https"],
+        usual_ports: &[80, 443],
+    },
 ];
 
 /// A place of a network, and how it is logged in to.
@@ -91,7 +100,7 @@ impl Remote {
 
     /// Whether what is there can be given another name.
     pub fn renames(&self) -> bool {
-        !matches!(self.protocol, Protocol::S3 | Protocol::Tus)
+        !matches!(self.protocol, Protocol::S3 | Protocol::Tus | Protocol::Publish)
     }
 
     fn user(&self) -> Option<&str> {
@@ -126,7 +135,9 @@ impl Remote {
             Protocol::Sftp => Box::new(sftp::Sftp::connect(self)?),
             Protocol::Ftp => Box::new(ftp::Ftp::connect(self)?),
             Protocol::WebDav => Box::new(webdav::WebDav::connect(self)?),
-            Protocol::S3 | Protocol::Tus => return Err(self.refused("it has no files and folders")),
+            Protocol::S3 | Protocol::Tus | Protocol::Publish => {
+                return Err(self.refused("it has no files and folders"));
+            }
         })
     }
 }
@@ -155,6 +166,7 @@ impl Remotes {
         Ok(match remote.protocol {
             Protocol::S3 => Box::new(s3::S3Place::new(remote)?),
             Protocol::Tus => Box::new(tus::TusPlace::new(remote)?),
+            Protocol::Publish => Box::new(publish::PublishPlace::new(remote)?),
             _ => {
                 let mut site = self.take(remote)?;
                 let base = based(site.as_mut(), &remote.base)?;

@@ -3,13 +3,15 @@
 use super::{Desk, Next, go_on};
 use crate::config::Where;
 use crate::deliver::pace::Paced;
-use crate::deliver::{Cargo, FolderPlace, Place, Proof, Published, Ticket, Trouble, Whose};
+use crate::deliver::remote::Protocol;
+use crate::deliver::{Cargo, FolderPlace, Place, Proof, Published, Ticket, Trouble, Whose, With};
 use crate::error::{Error, Result};
 use crate::files::Watching;
 use crate::files::known::Role;
+use crate::item::Fields;
 use crate::naming;
 use crate::progress::{Progress, Stage, Unit};
-use crate::store::{Cause, Change, Delivery, IfTaken, Output};
+use crate::store::{Cause, Change, Delivery, IfTaken, Output, OutputEnd};
 use std::path::Path;
 use std::time::Duration;
 
@@ -30,10 +32,19 @@ pub fn carry(d: &Desk<'_>, output: u32, place: &str) -> Result<Next> {
             output + 1
         )));
     };
+    // A person may have said no meanwhile.
+    if delivery.left_out.is_some() || delivery.delivered.is_some() {
+        return Ok(Next::Moved);
+    }
     if let Some(wait) = outside_hours(d, place) {
         return Ok(wait);
     }
-    let carried = Carried { d, output: made, delivery };
+    let (item, with) = match goes(d, made, &outputs, place) {
+        Ok(goes) => goes,
+        Err(cause @ Cause::Sibling { .. }) => return Ok(Next::wait(cause, LOOK_AT_SIBLINGS)),
+        Err(cause) => return Ok(Next::wait(cause, LOOK_AT_HOURS)),
+    };
+    let carried = Carried { d, output: made, delivery, item, with };
     match carried.carry() {
         Ok(next) => Ok(next),
         Err(Broken::Error(e)) => Err(e),
@@ -47,6 +58,43 @@ pub fn carry(d: &Desk<'_>, output: u32, place: &str) -> Result<Next> {
             Ok(Next::Wait { cause, wait: d.house.retry_after * factor, place_is_away })
         }
     }
+}
+
+/// What is published with an output, and the files that go with it; or why it does not go yet.
+fn goes(
+    d: &Desk<'_>,
+    output: &Output,
+    all: &[Output],
+    place: &str,
+) -> std::result::Result<(Fields, Vec<With>), Cause> {
+    let Some(item) = &output.item else { return Ok(Default::default()) };
+    let remote = d.house.place(place).and_then(|p| p.remote());
+    let publishes = remote.is_some_and(|r| r.protocol == Protocol::Publish);
+    if let Some(waits) = item.waits(crate::clock::now(), publishes) {
+        return Err(Cause::Review { why: waits.words() });
+    }
+    let folder = d.porter.work_folder(d.job.id);
+    let mut with = Vec::new();
+    for number in item.with.iter().filter(|_| publishes) {
+        let Some(o) = all.iter().find(|o| o.number == *number) else { continue };
+        match &o.end {
+            OutputEnd::Open => {
+                let why = format!("waits for \"{}\", which goes with it", o.preset);
+                return Err(Cause::Sibling { why });
+            }
+            // What there is none of does not go.
+            OutputEnd::NotMade { .. } => (),
+            OutputEnd::Made { .. } => {
+                let language = item.fields.get("language").filter(|l| !l.is_empty());
+                with.push(With {
+                    path: d.made_file(&folder, o),
+                    extension: o.extension.clone(),
+                    language: language.cloned().unwrap_or_else(|| "und".into()),
+                });
+            }
+        }
+    }
+    Ok((item.fields.clone(), with))
 }
 
 /// The place is not carried to at this time of day.
@@ -63,6 +111,9 @@ fn outside_hours(d: &Desk<'_>, place: &str) -> Option<Next> {
 /// How often it is asked whether a place is carried to again: its hours may have been changed.
 const LOOK_AT_HOURS: Duration = Duration::from_secs(30);
 
+/// How often what waits for another output of its job looks whether that is there.
+const LOOK_AT_SIBLINGS: Duration = Duration::from_millis(300);
+
 /// A job is given up: what was published without a record of it is recorded, what was staged is cleared away. A place
 /// that is away is waited for.
 pub fn give_up(d: &Desk<'_>) -> Result<Option<Next>> {
@@ -71,12 +122,12 @@ pub fn give_up(d: &Desk<'_>) -> Result<Option<Next>> {
     for delivery in deliveries.iter().filter(|x| x.delivered.is_none() && x.left_out.is_none()) {
         let (Some(name), Some(ticket)) = (&delivery.name, &delivery.ticket) else { continue };
         let Some(output) = outputs.iter().find(|o| o.number == delivery.output) else { continue };
-        let carried = Carried { d, output, delivery };
+        let carried = Carried { d, output, delivery, item: Default::default(), with: Vec::new() };
         let path = d.made_file(&d.porter.work_folder(job), output);
-        let cargo = Cargo { path, files: output.files().to_vec() };
+        let cargo = Cargo { path, files: output.files().to_vec(), ..Cargo::default() };
         let cleared = carried.place().and_then(|place| {
             match place.whose(name, ticket, &cargo)? {
-                Whose::Ours => carried.record(name, place.about().proof)?,
+                Whose::Ours => carried.record(name, place.about().proof, place.address(ticket)?)?,
                 Whose::Nothing | Whose::Other => place.discard(name, ticket)?,
             }
             Ok(())
@@ -124,6 +175,8 @@ struct Carried<'a> {
     d: &'a Desk<'a>,
     output: &'a Output,
     delivery: &'a Delivery,
+    item: Fields,
+    with: Vec<With>,
 }
 
 impl Carried<'_> {
@@ -149,7 +202,8 @@ impl Carried<'_> {
     fn carry(&self) -> std::result::Result<Next, Broken> {
         let (d, delivery) = (self.d, self.delivery);
         let path = d.made_file(&d.porter.work_folder(d.job.id), self.output);
-        let cargo = Cargo { path, files: self.output.files().to_vec() };
+        let (item, with) = (self.item.clone(), self.with.clone());
+        let cargo = Cargo { path, files: self.output.files().to_vec(), item, with };
         let bytes = cargo.files.iter().map(|f| f.bytes).sum::<u64>();
         let place = self.place()?;
         let place = place.as_ref();
@@ -158,7 +212,10 @@ impl Carried<'_> {
         // A name from before a restart: was it published, and only the record of it lost?
         if let Some((name, ticket)) = &known {
             match place.whose(name, ticket, &cargo)? {
-                Whose::Ours => return Ok(self.delivered(name, place.about().proof)?),
+                Whose::Ours => {
+                    let address = place.address(ticket)?;
+                    return Ok(self.delivered(name, place.about().proof, address)?);
+                }
                 Whose::Nothing => (),
                 // It goes aside when ours is staged.
                 Whose::Other if replaces => (),
@@ -205,7 +262,8 @@ impl Carried<'_> {
                 }
                 if place.publish(&ticket, &name)? == Published::Done {
                     crate::stops::here("published");
-                    return Ok(self.delivered(&name, proof)?);
+                    let address = place.address(&ticket)?;
+                    return Ok(self.delivered(&name, proof, address)?);
                 }
                 if replaces {
                     continue;
@@ -348,17 +406,17 @@ impl Carried<'_> {
     }
 
     /// Records a delivery of a job that is given up.
-    fn record(&self, name: &str, proof: Proof) -> Result<()> {
+    fn record(&self, name: &str, proof: Proof, address: Option<String>) -> Result<()> {
         let (job, x) = (self.d.job.id, self.delivery);
         let (name, place, preset) = (name.to_owned(), x.place.clone(), self.output.preset.clone());
-        self.d.commit(Change::Delivered { job, output: x.output, preset, place, name, proof })
+        self.d.commit(Change::Delivered { job, output: x.output, preset, place, name, proof, address })
     }
 
-    fn delivered(&self, name: &str, proof: Proof) -> Result<Next> {
+    fn delivered(&self, name: &str, proof: Proof, address: Option<String>) -> Result<Next> {
         let (job, x) = (self.d.job.id, self.delivery);
         self.d.porter.store.change(|tx| {
             let (name, place, preset) = (name.to_owned(), x.place.clone(), self.output.preset.clone());
-            tx.put(Change::Delivered { job, output: x.output, preset, place, name, proof })?;
+            tx.put(Change::Delivered { job, output: x.output, preset, place, name, proof, address })?;
             go_on(tx, job)
         })?;
         Ok(Next::Moved)

@@ -133,6 +133,8 @@ fn plan(d: &Desk<'_>, facts: &Facts, (began, begun): (Micros, Change)) -> Result
         let item = Item { counts: Some(&counts), ..item };
         decision = route::decide(d.house, &item, facts);
     }
+    let has_items = decision.outputs.iter().any(|o| o.item.is_some());
+    let said = if has_items { d.said_beside()? } else { Default::default() };
     let priority = decision.priority;
     let outputs = decision
         .outputs
@@ -149,6 +151,10 @@ fn plan(d: &Desk<'_>, facts: &Facts, (began, begun): (Micros, Change)) -> Result
             extension: o.extension,
             to: o.to,
             if_taken: o.if_taken,
+            item: o.item.map(|mut item| {
+                item.fields.extend(said.clone());
+                item
+            }),
         })
         .collect();
     let facts = Box::new(serde_json::to_value(facts).unwrap_or_default());

@@ -110,7 +110,7 @@ pub fn run(porter: &Porter, key: &TaskKey, worker: &Worker) -> How {
     match next {
         Next::Moved => How::Moved,
         Next::Wait { cause, wait, place_is_away } => {
-            let passing = matches!(cause, Cause::SecondLook { .. });
+            let passing = cause.passes();
             let away = match &cause {
                 Cause::Place { why, .. } if place_is_away => Some(why.clone()),
                 _ => None,
@@ -218,7 +218,7 @@ impl Porter {
 }
 
 /// When nothing of a job is open any more: where it goes from here. Outputs that were made are delivered by now.
-fn go_on(tx: &mut Tx<'_>, job: JobId) -> Sql<()> {
+pub(in crate::jobs) fn go_on(tx: &mut Tx<'_>, job: JobId) -> Sql<()> {
     let ended = tx.job(job)?.is_none_or(|j| j.ended.is_some());
     if ended || !tx.tasks_of(job)?.is_empty() {
         return Ok(());
@@ -290,6 +290,7 @@ mod tests {
             preset_version: "v".into(),
             recipe: Ok(Default::default()),
             heard: false,
+            item: None,
             extension: "mp4".into(),
             end,
         }

@@ -7,11 +7,12 @@ use crate::files::dir::entry_of;
 use crate::files::frames::{Frames, Together};
 use crate::files::moving::{At, Moved, finish, move_if_free};
 use crate::files::{Dir, Seen, Watching};
+use crate::item::Fields;
 use crate::progress::{Progress, Stage, Unit};
 use crate::store::{Change, MadeFile};
 use std::ffi::{OsStr, OsString};
 use std::fs::File;
-use std::io::ErrorKind;
+use std::io::{ErrorKind, Read};
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::{Path, PathBuf};
 
@@ -224,6 +225,21 @@ impl Desk<'_> {
             let same = |s: &Seen| Seen { changed: 0, ..*s } == Seen { changed: 0, ..b.seen };
             if let Some(e) = from.look(name).map_err(fail)?.filter(|e| e.is_file() && same(&e.seen)) {
                 out.push((from.again().map_err(fail)?, name, e.seen));
+            }
+        }
+        Ok(out)
+    }
+
+    /// Fields of an item that sidecars say.
+    pub fn said_beside(&self) -> Result<Fields> {
+        const MOST: u64 = 1_000_000;
+        let mut out = Fields::new();
+        for (dir, name, seen) in self.beside()?.into_iter().filter(|b| b.2.size <= MOST) {
+            let mut text = String::new();
+            let read = dir.read(name).and_then(|f| f.take(MOST).read_to_string(&mut text));
+            if read.is_ok() && seen.size > 0 {
+                let ending = Path::new(name).extension().unwrap_or_default().to_string_lossy();
+                out.extend(crate::item::from_sidecar(&ending, &text));
             }
         }
         Ok(out)

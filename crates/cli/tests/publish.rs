@@ -1,0 +1,246 @@
+//! Publishing on a platform (the stand-in), and what waits for a person before it goes.
+
+mod support;
+
+use rstest::rstest;
+use std::os::unix::fs::PermissionsExt;
+use std::process::{Command, Output};
+use std::time::{Duration, Instant};
+use support::{House, PROGRAM, StandIn, clip, text};
+
+fn porter(house: &House, args: &[&str]) -> Output {
+    Command::new(PROGRAM).args(args).arg("--house").arg(house.path("")).output().unwrap()
+}
+
+/// A house that publishes its proxies, and the platform.
+fn publishing(platform: &[&str], more: &str) -> (House, StandIn) {
+    let house = House::with("original = \"move\"\ndone = \"done\"\nsidecars = [\"*.json\", \"*.md\"]", "");
+    let keep = house.path("platform");
+    let mut args = vec!["platform", "--port", "0", "--keep", keep.to_str().unwrap()];
+    args.extend(platform);
+    let stand_in = StandIn::start(&args);
+    house.reconfigure(
+        "folder = \"out\"",
+        &format!("address = \"{}\"\nprotocol = \"publish\"", stand_in.address),
+    );
+    let make = format!("{{ preset = \"proxy\", name = \"{{stem}}\", to = [\"editors\"], {more} }}");
+    house.reconfigure("{ preset = \"proxy\", name = \"{stem}_proxy\", to = [\"editors\"] }", &make);
+    house.reconfigure("name = \"recordings\"", "name = \"recordings\"\nwatch = []");
+    house.reconfigure(
+        "make = [{ preset = \"sound\", to = [\"editors\"] }]",
+        "make = [{ preset = \"sound\", to = [\"editors\"], item = {} }]",
+    );
+    (house, stand_in)
+}
+
+const TITLED: &str =
+    "item = { title = \"{stem} at {width}\", tags = [\"sea\", \"{watch}\"], visibility = \"unlisted\" }";
+
+fn items(house: &House) -> Vec<serde_json::Value> {
+    let text = std::fs::read_to_string(house.path("platform/items.json")).unwrap_or_else(|_| "[]".into());
+    serde_json::from_str(&text).unwrap()
+}
+
+#[test]
+fn a_film_is_published_with_its_fields_and_what_goes_with_it() {
+    let with = format!("{TITLED}, with = [\"poster\", \"words\"]");
+    let (house, _platform) = publishing(&[], &with);
+    house.append(
+        "[[preset]]\nname = \"poster\"\n[preset.still]\nfit = \"80x*\"\n[[preset]]\nname = \"words\"\n[preset.transcript]\nas = [\"vtt\"]\n",
+    );
+    house.reconfigure(
+        &format!("{with} }}]"),
+        &format!("{with} }}, {{ preset = \"poster\", to = [] }}, {{ preset = \"words\", to = [] }}]"),
+    );
+    house.drop_in("cup.mp4", clip());
+    house.drop_in("cup.json", br#"{"title":"Low tide","tags":["mud","birds"],"language":"en","age":3}"#);
+    house.drop_in("cup.md", b"What the ebb leaves behind.\n");
+    let out = house.run_once();
+    assert!(out.status.success(), "{}", text(&out));
+    let all = items(&house);
+    assert_eq!(all.len(), 1);
+    let about = &all[0]["about"];
+    assert_eq!((about["title"].as_str(), about["language"].as_str()), (Some("Low tide"), Some("en")));
+    assert_eq!(about["tags"], serde_json::json!(["mud", "birds"]));
+    assert_eq!(about["description"], "What the ebb leaves behind.");
+    assert_eq!((&all[0]["state"], &about["visibility"]), (&"published".into(), &"unlisted".into()));
+    let parts: Vec<&str> = all[0]["parts"].as_object().unwrap().keys().map(String::as_str).collect();
+    assert_eq!(parts, ["captions-en", "picture"]);
+    // What is there is a film, by its own bytes and checksum.
+    let media = std::fs::read(house.path("platform/1.media")).unwrap();
+    assert_eq!(about["media"]["bytes"].as_u64(), Some(media.len() as u64));
+    assert!(house.facts("platform/1.media").picture().is_some());
+    // The address is in the record, and answers.
+    let status = house.status();
+    let delivery = &status["ended"][0]["outputs"][0]["deliveries"][0];
+    let address = delivery["address"].as_str().unwrap();
+    let page = ureq::get(address).call().unwrap().body_mut().read_to_string().unwrap();
+    assert!(page.contains("<h1>Low tide") && page.contains("srclang=\"en\""), "{page}");
+    let listed = porter(&house, &["review", "list", "--all", "--json"]);
+    let listed: serde_json::Value = serde_json::from_slice(&listed.stdout).unwrap();
+    assert_eq!((&listed[0]["state"], &listed[0]["addresses"][0]), (&"published".into(), &address.into()));
+    assert_eq!(house.list("done"), ["cup.json", "cup.md", "cup.mp4"]);
+}
+
+#[rstest]
+#[case::breaks(&["--break-after", "3 kB"])]
+#[case::busy(&["--busy", "4"])]
+#[case::slow(&["--delay", "300 ms"])]
+fn an_unsteady_platform_gets_everything_once(#[case] how: &[&str]) {
+    let (house, _platform) = publishing(how, TITLED);
+    house.drop_in("cup.mp4", clip());
+    let porter = house.start();
+    house.wait_until("is published", |s| s["ended"][0]["state"] == "done");
+    drop(porter);
+    let all = items(&house);
+    assert_eq!((all.len(), &all[0]["state"]), (1, &"published".into()));
+    assert_eq!(
+        std::fs::metadata(house.path("platform/1.media")).unwrap().len(),
+        all[0]["about"]["media"]["bytes"]
+    );
+}
+
+#[rstest]
+fn a_kill_publishes_each_film_once(#[values("staged", "published", "made, not recorded")] moment: &str) {
+    let (house, _platform) = publishing(&[], TITLED);
+    house.drop_in("cup.mp4", clip());
+    let killed = Command::new(PROGRAM)
+        .args(["run", "--once"])
+        .arg(house.path(""))
+        .env("DEFT_PORTER_TEST_KILL_AT", format!("{moment}:1"))
+        .output()
+        .unwrap();
+    assert!(!killed.status.success());
+    assert!(house.run_once().status.success());
+    let all = items(&house);
+    assert_eq!((all.len(), &all[0]["state"]), (1, &"published".into()), "{all:#?}");
+}
+
+#[rstest]
+#[case::quota(&["--quota", "0"], "the quota is used up")]
+#[case::refused(&["--refuse", "not on this channel"], "not on this channel")]
+fn a_platform_that_says_no_is_told_with_its_words(#[case] how: &[&str], #[case] words: &str) {
+    let (house, _platform) = publishing(how, TITLED);
+    house.drop_in("cup.mp4", clip());
+    let out = house.run_once();
+    assert!(!out.status.success());
+    let held = house.status();
+    assert!(held["open"][0]["held"].as_str().unwrap().contains(words), "{held:#}");
+    assert!(items(&house).iter().all(|i| i["state"] == "draft"));
+    // What a person does not want any more goes there as well.
+    assert!(porter(&house, &["jobs", "cancel", "1"]).status.success());
+    assert!(house.run_once().status.success());
+    assert!(items(&house).is_empty());
+}
+
+#[test]
+fn a_token_is_asked_for_and_never_shown() {
+    let house = House::new();
+    let file = house.path("token");
+    std::fs::write(&file, "neap-and-spring").unwrap();
+    std::fs::set_permissions(&file, std::fs::Permissions::from_mode(0o600)).unwrap();
+    let (house, platform) = publishing(&["--token-file", file.to_str().unwrap()], TITLED);
+    house.drop_in("cup.mp4", clip());
+    assert!(!house.run_once().status.success());
+    assert!(house.status()["open"][0]["held"].as_str().unwrap().contains("token"));
+    let address = format!("address = \"{}\"", platform.address);
+    house.reconfigure(&address, &format!("{address}\ntoken_file = \"{}\"", file.display()));
+    let out = house.run_once();
+    assert!(out.status.success(), "{}", text(&out));
+    let log = text(&porter(&house, &["log", "--last", "200"])) + &text(&out);
+    assert!(!log.contains("neap-and-spring"), "{log}");
+}
+
+#[test]
+fn an_item_waits_for_its_fields_and_for_a_person() {
+    let (house, _platform) = publishing(
+        &[],
+        "item = { title = \"{stem}\" }, required = [\"title\", \"description\"], hold = true",
+    );
+    for name in ["cup.mp4", "saucer.mp4"] {
+        house.drop_in(name, clip());
+    }
+    let running = house.start();
+    let state = |house: &House| -> Vec<(String, String)> {
+        let out = porter(house, &["review", "list", "--all", "--json"]);
+        let all: serde_json::Value = serde_json::from_slice(&out.stdout).unwrap();
+        let s = |v: &serde_json::Value| v.as_str().unwrap_or_default().to_owned();
+        all.as_array().unwrap().iter().map(|i| (s(&i["id"]), s(&i["state"]))).collect()
+    };
+    house.wait_until("both are made", |s| {
+        let open = s["open"].as_array().unwrap();
+        open.len() == 2 && open.iter().all(|j| j["held"].is_string())
+    });
+    assert!(state(&house).iter().all(|s| s.1 == "waits for fields"), "{:?}", state(&house));
+    assert!(items(&house).is_empty());
+    let wrong = porter(&house, &["review", "set", "1", "visibility=secret"]);
+    assert!(!wrong.status.success() && text(&wrong).contains("\"unlisted\""), "{}", text(&wrong));
+    let set = porter(&house, &["review", "set", "1", "description=What the ebb leaves.", "--by", "Anna"]);
+    assert!(set.status.success(), "{}", text(&set));
+    house.wait_until("waits for release", |s| {
+        s["open"][0]["held"].as_str().is_some_and(|h| h.contains("release"))
+    });
+    let began = Instant::now();
+    assert!(porter(&house, &["review", "release", "1", "--by", "Anna"]).status.success());
+    house.wait_until("is published", |s| s["ended"][0]["job"] == 1);
+    assert!(began.elapsed() < Duration::from_secs(10), "{:?}", began.elapsed());
+    let refuse = porter(&house, &["review", "refuse", "2", "--why", "the wrong take", "--by", "Anna"]);
+    assert!(refuse.status.success(), "{}", text(&refuse));
+    let ended = house.wait_until("is over", |s| s["ended"][0]["job"] == 2);
+    assert_eq!(ended["ended"][0]["state"], "done");
+    drop(running);
+    let all = state(&house);
+    assert_eq!(all, [("2".into(), "refused".into()), ("1".into(), "published".into())]);
+    assert_eq!(items(&house).len(), 1);
+    let log = text(&porter(&house, &["log", "--job", "2"]));
+    assert!(log.contains("by Anna: the wrong take"), "{log}");
+    let late = porter(&house, &["review", "release", "1"]);
+    assert!(!late.status.success() && text(&late).contains("it ended already"), "{}", text(&late));
+}
+
+#[test]
+fn fields_go_out_and_in_as_a_table() {
+    let (house, _platform) = publishing(&[], "item = { title = \"\" }, hold = true");
+    for name in ["cup.mp4", "saucer.mp4", "plate.mp4"] {
+        house.drop_in(name, clip());
+    }
+    assert!(!house.run_once().status.success());
+    let table = house.path("items.csv");
+    let out = porter(&house, &["review", "export", table.to_str().unwrap()]);
+    assert!(out.status.success(), "{}", text(&out));
+    // Filled in by another program.
+    let script = "import csv,sys\nrows=list(csv.DictReader(open(sys.argv[1])))\n\
+        for r in rows:\n r['title']='Film '+r['id']; r['release']='yes' if r['id']!='3' else ''\n\
+        rows[0]['visibility']='hidden'\nrows.append(dict(rows[0],id='77'))\n\
+        w=csv.DictWriter(open(sys.argv[1],'w'),rows[0].keys()); w.writeheader(); w.writerows(rows)";
+    assert!(Command::new("python3").args(["-c", script]).arg(&table).status().unwrap().success());
+    let back = porter(&house, &["review", "import", table.to_str().unwrap(), "--by", "Anna"]);
+    assert_eq!(back.status.code(), Some(1));
+    let told = text(&back);
+    assert!(told.contains("2 of 4 rows done"), "{told}");
+    assert!(told.contains("visibility \"hidden\"") && told.contains("there is no item 77"), "{told}");
+    assert!(!house.run_once().status.success());
+    let mut titles: Vec<String> =
+        items(&house).iter().map(|i| i["about"]["title"].as_str().unwrap().to_owned()).collect();
+    titles.sort();
+    assert_eq!(titles.len(), 2, "{titles:?}");
+}
+
+#[test]
+fn a_folder_waits_for_its_time_as_well() {
+    let house = House::new();
+    let at = Instant::now() + Duration::from_secs(6);
+    let when = Command::new("date").args(["-d", "6 seconds", "+%Y-%m-%dT%H:%M:%S%:z"]).output().unwrap();
+    let make = format!(
+        "{{ preset = \"proxy\", name = \"{{stem}}\", to = [\"editors\"], item = {{ title = \"x\", publish_at = \"{}\" }} }}",
+        text(&when).trim()
+    );
+    house.reconfigure("{ preset = \"proxy\", name = \"{stem}_proxy\", to = [\"editors\"] }", &make);
+    house.drop_in("cup.mp4", clip());
+    assert!(!house.run_once().status.success());
+    let held = house.status();
+    assert!(held["open"][0]["held"].as_str().unwrap().contains("goes at"), "{held:#}");
+    std::thread::sleep(at.saturating_duration_since(Instant::now()) + Duration::from_millis(1200));
+    assert!(house.run_once().status.success());
+    assert_eq!(house.list("out"), ["cup.mp4"]);
+}
