@@ -350,7 +350,7 @@ fn html(title: &str, inner: &str) -> Response {
          <meta name=\"viewport\" content=\"width=device-width\"><style>\
          :root{{color-scheme:light dark}}body{{font:16px/1.5 system-ui,sans-serif;max-width:60rem;margin:2rem auto;padding:0 1rem}}\
          video,img{{max-width:100%;background:#111}}dt{{font-weight:600}}dd{{margin:0 0 .6rem}}li{{margin:.4rem 0}}\
-         .state{{font-size:.85em;border:1px solid;border-radius:.3em;padding:0 .4em;margin-left:.5em}}</style>\
+         h1 .state{{font-size:.45em;vertical-align:middle}}.state{{font-size:.85em;border:1px solid;border-radius:.3em;padding:0 .4em;margin-left:.5em}}</style>\
          <body>{inner}<p><small>A stand-in of Deft Porter: nothing here is on any platform.</small></p></body></html>",
         escaped(title)
     );

@@ -7,7 +7,7 @@ use crate::error::{Error, Result};
 use crate::jobs::facts_of;
 use crate::naming;
 use crate::route::{self, Decision, Item, Ruled, Wanted};
-use crate::store::{Change, Store};
+use crate::store::{Change, IfTaken, Store};
 use media::codec::coders;
 use media::facts::Facts;
 use media::recipe::{AudioRecipe, BitRecipe};
@@ -82,6 +82,9 @@ pub struct Delivery {
     pub name: String,
     /// The rule's name for it is taken there already.
     pub taken: bool,
+    /// What becomes of it, by its rule, because the name is taken.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub left_out: Option<&'static str>,
     /// Why nothing can be carried there now.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub away: Option<String>,
@@ -248,7 +251,7 @@ impl<'h> Stage<'h> {
     fn output(&mut self, wanted: &Wanted, not_made: Option<String>, facts: &Facts) -> Result<Output> {
         let mut to = Vec::new();
         for (place, name) in &wanted.to {
-            to.push(self.delivery(place, name)?);
+            to.push(self.delivery(place, name, wanted.if_taken)?);
         }
         let media = &wanted.recipe.media;
         let mut picture = media.video.as_ref().map(|v| match v.rate {
@@ -290,7 +293,7 @@ impl<'h> Stage<'h> {
         })
     }
 
-    fn delivery(&mut self, place: &str, wanted: &str) -> Result<Delivery> {
+    fn delivery(&mut self, place: &str, wanted: &str, if_taken: IfTaken) -> Result<Delivery> {
         // What stands at a place of a network is asked when something goes there.
         let folder = self.house.place(place).and_then(|p| p.folder().map(Path::to_owned));
         let away = folder.as_ref().and_then(|folder| match std::fs::metadata(folder) {
@@ -307,12 +310,23 @@ impl<'h> Stage<'h> {
                 None => false,
             };
             let key = (place.to_owned(), name.clone());
-            if !there && !given && !self.given.contains(&key) {
+            let taken = there || given || self.given.contains(&key);
+            let left_out = match if_taken {
+                _ if !taken => None,
+                IfTaken::Number => None,
+                IfTaken::Skip => Some("it would not go there: the name is taken"),
+                IfTaken::Refuse => Some("it would be refused: the name is taken"),
+                IfTaken::Replace => Some("what has the name there would be set aside"),
+            };
+            if left_out.is_some() {
+                return Ok(Delivery { place: place.to_owned(), taken: true, name, left_out, away });
+            }
+            if !taken {
                 self.given.push(key);
                 break name;
             }
             number += 1;
         };
-        Ok(Delivery { place: place.to_owned(), taken: number > 1, name, away })
+        Ok(Delivery { place: place.to_owned(), taken: number > 1, name, left_out: None, away })
     }
 }

@@ -246,7 +246,10 @@ fn arriving(house: &House, store: Option<&Store>, now: Option<&Now>, out: &mut S
                     let mut more = 0;
                     for f in found {
                         let known = match store {
-                            Some(s) => s.read(|v| v.known(&w.name, &f.path, &f.seen))?.is_some(),
+                            Some(s) => s.read(|v| {
+                                Ok(v.known(&w.name, &f.path, &f.seen)?.is_some()
+                                    || w.belonging.belongs(&f.path) && v.belongs_to_job(&w.name, &f.path)?)
+                            })?,
                             None => false,
                         };
                         let listed = out.arriving.len() < MOST_FILES;

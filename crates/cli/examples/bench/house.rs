@@ -19,7 +19,7 @@ fn new_house(dir: &Path) -> Result<(), Anyhow> {
 }
 
 /// Seconds of processor time that a process took itself.
-fn own_time(pid: u32) -> Result<f64, Anyhow> {
+pub fn own_time(pid: u32) -> Result<f64, Anyhow> {
     let stat = std::fs::read_to_string(format!("/proc/{pid}/stat"))?;
     let fields: Vec<&str> = stat.rsplit(") ").next().unwrap_or("").split(' ').collect();
     Ok((fields[11].parse::<f64>()? + fields[12].parse::<f64>()?) / 100.0)

@@ -9,6 +9,7 @@ mod house;
 mod make;
 mod search;
 mod speech;
+mod watches;
 
 use media::codec::yardstick as bare;
 use media::container::{self, Source};
@@ -45,12 +46,13 @@ fn main() -> Result<(), Anyhow> {
     let wanted = args.get(1).cloned().unwrap_or_default();
     let dir = tempfile::tempdir()?;
     let bench = Bench { dir: dir.path().to_owned(), program: program()? };
-    let parts: [(&str, Part); 16] = [
+    let parts: [(&str, Part); 17] = [
         ("help", help),
         ("sparse", sparse),
         ("folder", folder),
         ("steady", steady),
         ("idle", house::idle),
+        ("watches", watches::watches),
         ("dispatch", house::dispatch),
         ("decode", decode),
         ("camera", camera::camera),

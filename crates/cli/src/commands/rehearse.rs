@@ -112,17 +112,22 @@ fn quoted(value: &str) -> String {
 
 fn output(number: usize, o: &Output) {
     let size = o.about_bytes.map_or(String::new(), |b| format!(", about {}", ui::bytes(b)));
-    let time = o
-        .about_seconds
-        .map_or(String::new(), |s| format!(", in about {} (as {} before)", ui::seconds(s), o.from_past));
+    let time = o.about_seconds.map_or(String::new(), |s| {
+        format!(", made within about {} (by the last {})", ui::seconds(s), o.from_past)
+    });
     let size = format!("{size}{time}");
-    crate::say!("  {number}. {} (version {}) by rule \"{}\"{size}", o.preset, o.version, o.rule);
+    let version = if o.version.is_empty() { String::new() } else { format!(" (version {})", o.version) };
+    crate::say!("  {number}. {}{version} by rule \"{}\"{size}", o.preset, o.rule);
     if let Some(why) = &o.not_made {
         crate::say!("     not made: {why}");
         return;
     }
     for d in &o.to {
-        let taken = if d.taken { "  (numbered: the rule's name for it is taken there)" } else { "" };
+        let taken = match (&d.left_out, d.taken) {
+            (Some(why), _) => format!("  ({why})"),
+            (None, true) => "  (the first that is free: the rule's name for it is taken there)".into(),
+            (None, false) => String::new(),
+        };
         let away = d.away.as_ref().map_or(String::new(), |why| format!("  (away now: {why})"));
         crate::say!("     -> {}: {}{taken}{away}", d.place, d.name);
     }

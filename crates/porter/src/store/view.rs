@@ -288,6 +288,17 @@ impl View<'_> {
         all(self.db, SQL, params![open, most], |r| r.get(0))
     }
 
+    /// Whether a file belongs to that of a job that has not ended.
+    pub fn belongs_to_job(&self, watch: &str, path: &Path) -> Sql<bool> {
+        const SQL: &str = "SELECT * FROM job INDEXED BY job_open
+            WHERE ended IS NULL AND watch = ? AND beside IS NOT NULL";
+        let name = path.file_name().map(Path::new);
+        let open = all(self.db, SQL, [watch], job)?;
+        Ok(open.iter().any(|j| {
+            j.path.parent() == path.parent() && j.beside.iter().any(|b| Some(b.name.as_path()) == name)
+        }))
+    }
+
     /// Where a counter stands.
     pub fn counted(&self, scope: &str) -> Sql<i64> {
         let found = self
