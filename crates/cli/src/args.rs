@@ -138,9 +138,24 @@ pub struct Init {
     /// Folder of the new house
     #[arg(default_value = ".")]
     pub dir: PathBuf,
+    /// What kind of house its configuration is for
+    #[arg(long, value_name = "KIND", default_value = "plain")]
+    pub kind: HouseKind,
     /// Also in a folder that has files in it
     #[arg(long)]
     pub among_files: bool,
+}
+
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub enum HouseKind {
+    /// One watch folder, one place, proxies
+    Plain,
+    /// Proxies that editing systems link to, sheets, runs of frames
+    Editing,
+    /// Deliverables by height, markers, an archive that refuses what is there
+    Broadcast,
+    /// Levelled sound, transcripts, all in one file
+    Podcast,
 }
 
 #[derive(Debug, ClapArgs)]

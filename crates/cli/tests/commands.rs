@@ -170,6 +170,32 @@ fn status_works_while_the_file_on_disk_is_broken() {
     );
 }
 
+#[rstest]
+#[case::editing("editing", "rushes", &["editors/Proxy/heron.mp4"])]
+#[case::broadcast("broadcast", "masters", &["archive/review/heron.mp4", "playout/heron.mp4"])]
+#[case::podcast("podcast", "episodes", &["listeners/heron.html", "listeners/heron.mp3", "listeners/heron_all.zip"])]
+fn every_kind_of_house_works_as_it_is_made(#[case] kind: &str, #[case] folder: &str, #[case] made: &[&str]) {
+    let dir = tempfile::tempdir().unwrap();
+    let house = dir.path().join("house");
+    let at = house.to_str().unwrap();
+    let out = porter(&["init", "--kind", kind, at]);
+    assert!(out.status.success(), "{}", text(&out));
+    let out = porter(&["check", at]);
+    assert!(out.status.success(), "{}", text(&out));
+    let file = house.join("deft-porter.toml");
+    let mut config = std::fs::read_to_string(&file).unwrap();
+    for long in ["20 s", "30 s", "10 s"] {
+        config = config.replace(&format!("steady = \"{long}\""), "steady = \"300 ms\"");
+    }
+    std::fs::write(&file, config).unwrap();
+    std::fs::write(house.join(folder).join("heron.mp4"), clip()).unwrap();
+    std::fs::write(house.join(folder).join("heron.mp4.ready"), b"").unwrap();
+    let out = porter(&["run", "--once", at]);
+    for name in made {
+        assert!(house.join(name).exists(), "{name}: {}", text(&out));
+    }
+}
+
 #[test]
 fn init_leaves_folders_with_files_alone() {
     let dir = tempfile::tempdir().unwrap();

@@ -224,6 +224,28 @@ fn names_there_lead_nowhere_else_and_links_are_not_gone_through() {
     assert!(!server.root.join("cup.mp4").exists() && server.root.join("two\nlines.mp4").exists());
 }
 
+#[rstest]
+fn what_comes_under_a_name_that_was_tidied_is_another(#[values("remove", "move")] after: &str) {
+    let Some(server) = servers::ssh() else { return };
+    let to = if after == "move" { "\nmove_to = \"taken\"" } else { "" };
+    let house = house_from(&format!("{}after = \"{after}\"{to}", sftp(&server, server.port)), "");
+    let at = server.root.join("cup.mp4");
+    // As long, and of the same time: only its bytes are others.
+    let mut other = clip().to_vec();
+    let free = other.windows(4).rposition(|w| w == b"mdat").unwrap();
+    other[free + 4..].iter_mut().rev().take(1).for_each(|b| *b ^= 1);
+    let old = std::time::SystemTime::now() - Duration::from_secs(3600);
+    for content in [clip(), &other] {
+        std::fs::write(&at, content).unwrap();
+        std::fs::File::options().write(true).open(&at).unwrap().set_modified(old).unwrap();
+        assert!(house.run_once().status.success() || content == other);
+        assert!(!at.exists());
+    }
+    let kept: Vec<String> =
+        house.list("done").into_iter().chain(house.list("away")).filter(|n| n.ends_with(".mp4")).collect();
+    assert_eq!(kept.len(), 2, "{kept:?}");
+}
+
 #[test]
 fn a_file_that_cannot_be_read_there_keeps_no_other_waiting() {
     let Some(server) = servers::ftp(false) else { return };

@@ -104,3 +104,39 @@ fn units_and_recipes_name_every_folder() {
     }
     assert!(print("container").contains("FROM debian"));
 }
+
+#[test]
+fn figures_are_told_in_the_open_form() {
+    let house = House::new();
+    let port = support::servers::free_port();
+    house.reconfigure("retry_after =", &format!("metrics = \"127.0.0.1:{port}\"\nretry_after ="));
+    house.drop_in("heron.mp4", clip());
+    let running = house.start();
+    house.wait_until("done", |s| s["ended"].as_array().unwrap().len() == 1);
+    let mut answer = ureq::get(format!("http://127.0.0.1:{port}/metrics")).call().unwrap();
+    let kind = answer.headers().get("content-type").unwrap().to_str().unwrap().to_owned();
+    assert!(kind.starts_with("application/openmetrics-text; version=1.0.0"), "{kind}");
+    let told = answer.body_mut().read_to_string().unwrap();
+    assert!(told.contains("deft_porter_jobs_ended_total{state=\"done\"} 1\n"), "{told}");
+    assert!(told.contains("deft_porter_watch_up{watch=\"cards\"} 1\n"), "{told}");
+    // Who connects and says nothing keeps nobody waiting for long.
+    let _silent = std::net::TcpStream::connect(("127.0.0.1", port)).unwrap();
+    let began = Instant::now();
+    let elsewhere = ureq::get(format!("http://127.0.0.1:{port}/")).call();
+    assert!(matches!(elsewhere, Err(ureq::Error::StatusCode(404))), "{elsewhere:?}");
+    assert!(began.elapsed() < Duration::from_secs(6));
+    let file = house.path("figures.txt");
+    std::fs::write(&file, &told).unwrap();
+    let script = "import sys\nfrom prometheus_client.openmetrics.parser import text_string_to_metric_families as p\n\
+        print(sorted(f.name for f in p(open(sys.argv[1]).read())))";
+    if let Some(said) = support::python(script, &[&file]) {
+        assert!(
+            said.contains("'deft_porter_jobs_ended'") && said.contains("'deft_porter_place_up'"),
+            "{said}"
+        );
+    }
+    assert!(running.interrupt().success());
+    house.reconfigure(&format!("127.0.0.1:{port}"), "0.0.0.0:9680");
+    let wrong = text(&house.run_once());
+    assert!(wrong.contains("an address of this machine alone"), "{wrong}");
+}

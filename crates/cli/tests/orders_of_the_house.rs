@@ -224,6 +224,27 @@ fn a_name_that_is_taken(#[case] policy: &str, #[case] done: bool, #[case] want: 
 }
 
 #[test]
+fn an_original_that_did_not_go_everywhere_is_not_removed() {
+    let house = House::with("original = \"remove\"", "");
+    house.reconfigure(
+        "{ preset = \"proxy\", name = \"{stem}_proxy\", to = [\"editors\"] }",
+        "{ original = true, to = [\"editors\"], if_taken = \"skip\" }",
+    );
+    std::fs::write(house.path("out/cup.mp4"), b"another film of that name").unwrap();
+    house.drop_in("cup.mp4", clip());
+    house.drop_in("saucer.mp4", clip());
+    let out = house.run_once();
+    assert!(out.status.success(), "{}", text(&out));
+    assert_eq!(tree(&house, "in"), ["cup.mp4"]);
+    assert_eq!(read(&house, "in/cup.mp4"), clip());
+    assert_eq!(read(&house, "out/cup.mp4"), b"another film of that name");
+    assert!(text(&porter(&house, &["log", "--job", "1"])).contains("original left where it is"));
+    // Nor is it worked on again with every start.
+    assert!(house.run_once().status.success());
+    assert_eq!(house.status()["ended"].as_array().unwrap().len(), 2);
+}
+
+#[test]
 fn what_has_the_name_is_kept_beside_what_replaces_it() {
     let house = making("{ preset = \"sound\", to = [\"editors\"], if_taken = \"replace\" }");
     std::fs::write(house.path("out/cup.m4a"), b"precious").unwrap();

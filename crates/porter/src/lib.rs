@@ -17,6 +17,7 @@ pub mod history;
 pub mod item;
 pub mod jobs;
 pub mod maker;
+pub mod metrics;
 pub mod naming;
 pub mod notify;
 pub mod offload;

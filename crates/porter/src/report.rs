@@ -631,6 +631,7 @@ pub fn told(change: &Change) -> (String, Option<String>) {
         Fetched { watch, path, bytes, .. } => {
             ("fetched", some(format!("{watch}: {}, {bytes} bytes", show::text(path))))
         }
+        Tidied { watch, path, .. } => ("tidied there", some(format!("{watch}: {}", show::text(path)))),
         Accepted { number, .. } => ("configuration", some(format!("number {number} is in force"))),
         ItemSet { fields, by, .. } => {
             let names = fields.keys().cloned().collect::<Vec<_>>().join(", ");

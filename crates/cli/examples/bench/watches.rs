@@ -146,8 +146,8 @@ fn rules(b: &Bench) -> Result<(), Anyhow> {
     }
     std::fs::write(dir.join("deft-porter.toml"), text)?;
     let house = House::load(&dir)?;
-    let clip = super::hd_clip(b, "rules.mp4", 1)?;
-    let facts = facts::of(Box::new(std::fs::File::open(clip)?))?;
+    let film = super::hd_clip(b, "rules.mp4", 1)?;
+    let facts = facts::of(Box::new(std::fs::File::open(film)?))?;
     let path = Path::new("day1/EP3_SC12_T4.mov");
     let item =
         Item { watch: "w0", path, arrived: clock::now(), job: 1, frames: None, beside: &[], counts: None };

@@ -1,6 +1,6 @@
 //! `init`: a configuration to start from, and its folders.
 
-use crate::args::Init;
+use crate::args::{HouseKind, Init};
 use anyhow::{Context, Result, bail};
 use media::show;
 use porter::config::{FILE_NAME, House};
@@ -9,7 +9,15 @@ use porter::jobs::state::StateFolder;
 use std::path::Path;
 use std::process::ExitCode;
 
-const START: &str = include_str!("init.toml");
+/// What each kind of house starts from.
+fn start(kind: HouseKind) -> &'static str {
+    match kind {
+        HouseKind::Plain => include_str!("init/plain.toml"),
+        HouseKind::Editing => include_str!("init/editing.toml"),
+        HouseKind::Broadcast => include_str!("init/broadcast.toml"),
+        HouseKind::Podcast => include_str!("init/podcast.toml"),
+    }
+}
 
 pub fn init(a: &Init) -> Result<ExitCode> {
     let file = a.dir.join(FILE_NAME);
@@ -23,7 +31,7 @@ pub fn init(a: &Init) -> Result<ExitCode> {
             show::path(&a.dir)
         );
     }
-    let house = build(&a.dir, START)?;
+    let house = build(&a.dir, start(a.kind))?;
     crate::say!("Made a house in {}:\n", show::path(&a.dir));
     crate::say!("  {FILE_NAME:<18} what to watch, make and deliver");
     for w in &house.watches {

@@ -29,6 +29,7 @@ use crate::watch::beside::Belonging;
 use crate::watch::gather::Gathering;
 use media::show;
 use media::units::Ratio;
+use std::net::SocketAddr;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -53,6 +54,8 @@ pub struct House {
     pub retry_after: Duration,
     /// What one delivery would take by hand: for the sums in the history.
     pub hand_work: Option<Duration>,
+    /// Where figures are told over HTTP.
+    pub metrics: Option<SocketAddr>,
     pub maker: MakerLimits,
     pub watches: Vec<Watch>,
     pub places: Vec<Place>,

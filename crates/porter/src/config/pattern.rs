@@ -1,11 +1,14 @@
 //! Patterns of file names: `*.mov`, `day*/**`. One without a `/` is of the name alone, in whatever folder.
 
+use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
 #[derive(Clone, Debug, PartialEq)]
 pub struct Pattern {
     pattern: glob::Pattern,
     of_path: bool,
+    /// Most are an ending of names, `*.mov`: it alone is compared then.
+    ending: Option<Vec<u8>>,
 }
 
 impl Pattern {
@@ -16,11 +19,18 @@ impl Pattern {
             return Err(format!("{WANTED}; it is of what lies inside the watch folder"));
         }
         let pattern = glob::Pattern::new(text).map_err(|e| format!("{WANTED} ({})", e.msg))?;
-        Ok(Pattern { pattern, of_path: text.contains('/') })
+        let rest = text.strip_prefix('*').filter(|r| r.is_ascii() && !r.contains(['*', '?', '[', ']', '/']));
+        let ending = rest.map(|r| r.as_bytes().to_vec());
+        Ok(Pattern { pattern, of_path: text.contains('/'), ending })
     }
 
     /// Large and small letters are the same.
     pub fn fits(&self, path: &Path) -> bool {
+        if let Some(ending) = &self.ending {
+            let name = path.file_name().unwrap_or_default().as_bytes();
+            let at = name.len().checked_sub(ending.len());
+            return at.is_some_and(|at| name[at..].eq_ignore_ascii_case(ending));
+        }
         let how = glob::MatchOptions {
             case_sensitive: false,
             require_literal_separator: true,

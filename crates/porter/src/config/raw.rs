@@ -65,6 +65,7 @@ pub struct HouseTable {
     pub jobs_at_once: Option<i64>,
     pub retry_after: Option<String>,
     pub hand_work: Option<String>,
+    pub metrics: Option<String>,
     pub maker: Option<Maker>,
 }
 

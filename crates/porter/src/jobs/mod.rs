@@ -148,6 +148,11 @@ impl Porter {
         })
     }
 
+    /// What it does at this moment.
+    pub fn now(&self) -> crate::control::Now {
+        self.board.now()
+    }
+
     /// The number of the configuration in force.
     fn configuration(&self) -> Option<i64> {
         Some(self.configuration.load(Ordering::Relaxed)).filter(|n| *n > 0)

@@ -134,6 +134,12 @@ impl Porter {
             paused: !once && self.store.read(|v| v.is_paused())?,
         };
         self.board.set_paused(d.paused);
+        if let Some(at) = now.metrics.filter(|_| !once)
+            && let Err(e) = crate::metrics::serve(self, at)
+        {
+            // The work does not need them.
+            tracing::warn!("{e}");
+        }
         let teller = Teller::start(self);
         d.alive.ready();
         let result = d.work();

@@ -130,6 +130,10 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
             "INSERT OR REPLACE INTO fetched (watch, path, bytes, mark, stage, at) VALUES (?, ?, ?, ?, ?, ?)",
             params![watch, path, *bytes as i64, mark, stage, at],
         ),
+        Change::Tidied { watch, path, bytes, mark } => run(
+            "DELETE FROM fetched WHERE watch = ? AND path = ? AND bytes = ? AND mark = ?",
+            params![watch, path, *bytes as i64, mark],
+        ),
         Change::Accepted { number, text } => run(
             "INSERT OR REPLACE INTO configuration (number, at, text) VALUES (?, ?, ?)",
             params![number, at, text],

@@ -456,6 +456,13 @@ pub enum Change {
         mark: String,
         stage: String,
     },
+    /// What was fetched was moved or removed there.
+    Tidied {
+        watch: String,
+        path: String,
+        bytes: u64,
+        mark: String,
+    },
     FolderKnown {
         role: Role,
         name: String,

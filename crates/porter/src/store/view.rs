@@ -273,6 +273,13 @@ impl View<'_> {
             .exists(params![watch, path, bytes as i64, mark])
     }
 
+    /// What was fetched for a watch and is known by it: path, bytes and mark.
+    pub fn fetched(&self, watch: &str) -> Sql<Vec<(String, u64, String)>> {
+        all(self.db, "SELECT path, bytes, mark FROM fetched WHERE watch = ?", [watch], |r| {
+            Ok((r.get(0)?, r.get::<_, i64>(1)? as u64, r.get(2)?))
+        })
+    }
+
     /// The path of the file that was fetched into this part.
     pub fn fetched_as(&self, watch: &str, stage: &str) -> Sql<Option<String>> {
         self.db
@@ -297,6 +304,14 @@ impl View<'_> {
         Ok(open.iter().any(|j| {
             j.path.parent() == path.parent() && j.beside.iter().any(|b| Some(b.name.as_path()) == name)
         }))
+    }
+
+    /// How many jobs have a step that waits for something.
+    pub fn held_count(&self) -> Sql<u64> {
+        self.db
+            .prepare_cached("SELECT count(DISTINCT job) FROM task WHERE cause IS NOT NULL")?
+            .query_row([], |r| r.get::<_, i64>(0))
+            .map(|n| n as u64)
     }
 
     /// Where a counter stands.

@@ -128,6 +128,7 @@ impl Fetcher {
         let all = self.far()?.list(deepest).map_err(away)?;
         let mut looked = Looked::default();
         self.seen.retain(|path, _| all.iter().any(|t| t.path == *path));
+        self.forget(&all)?;
         let (mut wrong, mut failures) = (None, 0);
         let wanted: Vec<&There> = all.iter().filter(|t| self.is_wanted(t)).collect();
         for t in wanted {
@@ -163,6 +164,25 @@ impl Fetcher {
             }
         }
         wrong.map_or(Ok(looked), Err)
+    }
+
+    /// What was moved or removed there is not known any more: what comes under its name is another.
+    fn forget(&self, all: &[There]) -> Result<()> {
+        if self.from.after == After::Leave {
+            return Ok(());
+        }
+        let watch = &self.watch.name;
+        for (path, bytes, mark) in self.porter.store.read(|v| v.fetched(watch))? {
+            if !all.iter().any(|t| t.path == path) {
+                self.tidied(&path, bytes, &mark)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn tidied(&self, path: &str, bytes: u64, mark: &str) -> Result<()> {
+        let (watch, path, mark) = (self.watch.name.clone(), path.to_owned(), mark.to_owned());
+        self.porter.store.commit([Change::Tidied { watch, path, bytes, mark }]).map(|_| ())
     }
 
     /// As a file in the folder here would be.
@@ -307,8 +327,8 @@ impl Fetcher {
     /// What is whole here is treated there as the watch says.
     fn tidy(&mut self, t: &There) -> Result<()> {
         match self.from.after {
-            After::Leave => Ok(()),
-            After::Remove => self.far()?.remove(&t.path).map_err(away),
+            After::Leave => return Ok(()),
+            After::Remove => self.far()?.remove(&t.path).map_err(away)?,
             After::Move => {
                 let wanted = format!("{}/{}", self.from.move_to, t.path);
                 for n in 1.. {
@@ -317,9 +337,9 @@ impl Fetcher {
                         break;
                     }
                 }
-                Ok(())
             }
         }
+        self.tidied(&t.path, t.bytes, &t.mark)
     }
 }
 

@@ -1,5 +1,6 @@
 //! Looking at real folders, through their handles: what stands in the folder that was opened, and never behind a link.
 
+use crate::files::dir::entry_of;
 use crate::files::{Dir, Seen};
 use std::collections::BTreeSet;
 use std::ffi::OsStr;
@@ -20,6 +21,13 @@ pub struct Found {
 /// Everything in the folder. A subfolder that cannot be read is passed over; the folder itself must be
 /// readable, for an empty list would mean that all files are gone.
 pub fn look_through(folder: &Dir, deepest: usize) -> io::Result<Vec<Found>> {
+    look_at_all(folder, deepest).map(|(found, _)| found)
+}
+
+/// The same, and whether all of it lies on one disk.
+pub fn look_at_all(folder: &Dir, deepest: usize) -> io::Result<(Vec<Found>, bool)> {
+    let device = entry_of(folder.fd())?.device;
+    let mut one = true;
     let mut out = Vec::new();
     let mut open = vec![(PathBuf::new(), 0)];
     while let Some((inside, depth)) = open.pop() {
@@ -40,6 +48,7 @@ pub fn look_through(folder: &Dir, deepest: usize) -> io::Result<Vec<Found>> {
             }
             let Ok(Some(entry)) = here.look(&name) else { continue };
             let path = inside.join(&name);
+            one &= entry.device == device;
             if entry.is_folder() {
                 if depth < deepest.min(MAX_DEPTH) {
                     open.push((path, depth + 1));
@@ -49,7 +58,7 @@ pub fn look_through(folder: &Dir, deepest: usize) -> io::Result<Vec<Found>> {
             out.push(Found { path, seen: entry.seen, is_file: entry.is_file() });
         }
     }
-    Ok(out)
+    Ok((out, one))
 }
 
 /// A look at one path. `None`: nothing is there, or a folder.

@@ -111,7 +111,7 @@ impl Gather {
 
     /// Whether a file is a frame by its name.
     pub fn takes(&self, path: &Path) -> bool {
-        key(path).is_some() && self.settings.patterns.iter().any(|p| p.fits(path))
+        self.settings.patterns.iter().any(|p| p.fits(path)) && key(path).is_some()
     }
 
     /// A look at a frame: what is there, or that nothing is. False: another file has its number.
@@ -143,6 +143,10 @@ impl Gather {
             }
         }
         true
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.runs.is_empty()
     }
 
     /// A whole look through the folder has ended: what it did not show is gone.

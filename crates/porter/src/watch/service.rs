@@ -7,6 +7,7 @@ use super::gather::Gather;
 use super::steady::{Steady, Waiting, Why};
 use crate::config::Watch;
 use crate::files::frames::Frames;
+use crate::files::known::Mount;
 use crate::files::{Dir, Seen};
 use notify::{RecursiveMode, Watcher as _};
 use std::path::{Path, PathBuf};
@@ -66,6 +67,13 @@ type Opens = Box<dyn Fn(&Watch) -> Result<Dir, String> + Send>;
 /// What waits is told at most this often.
 const TELL_EVERY: Duration = Duration::from_millis(300);
 
+/// So many looks in a row that found nothing new make a folder calm,
+const CALM: u32 = 3;
+/// and it is gone through so often then, for what no event tells.
+const CALM_LOOK: Duration = Duration::from_secs(60);
+/// File systems of this machine, of which every change is told.
+const LOCAL: [&str; 9] = ["ext2", "ext3", "ext4", "xfs", "btrfs", "tmpfs", "f2fs", "zfs", "bcachefs"];
+
 /// The thread of one watch. It ends some time after it was told to; nobody waits for it.
 pub struct WatchThread {
     stop: Box<dyn Fn() + Send>,
@@ -95,6 +103,9 @@ impl WatchThread {
                 watch,
                 steady,
                 next_look: 0,
+                next_walk: 0,
+                calm: 0,
+                one_disk: false,
                 handed: 0,
                 lost: false,
                 told: Vec::new(),
@@ -129,6 +140,11 @@ struct Desk {
     steady: Steady,
     gather: Gather,
     next_look: i64,
+    /// When the whole folder is gone through at the latest, how many looks in a row found nothing new, and whether all of it
+    /// lies on one disk.
+    next_walk: i64,
+    calm: u32,
+    one_disk: bool,
     /// How many were handed over since the last look through the folder.
     handed: usize,
     lost: bool,
@@ -183,6 +199,7 @@ impl Desk {
 
     fn note(&mut self, path: Option<&Path>) {
         let now = self.millis();
+        self.calm = 0;
         match path {
             None => self.next_look = now,
             Some(path) => {
@@ -229,23 +246,36 @@ impl Desk {
     fn look_through(&mut self, now: i64) {
         self.next_look = now + self.watch.look_every.as_millis() as i64;
         self.handed = 0;
-        let found = (self.open)(&self.watch).and_then(|folder| {
-            let found = folder::look_through(&folder, self.watch.depth).map_err(|e| {
+        let opened = (self.open)(&self.watch);
+        if let Ok(folder) = &opened
+            && self.is_calm(now, folder)
+        {
+            return;
+        }
+        let found = opened.and_then(|folder| {
+            let found = folder::look_at_all(&folder, self.watch.depth).map_err(|e| {
                 format!("{}: {}", media::show::path(folder.path()), crate::files::known::plain(&e))
             })?;
             Ok((folder, found))
         });
         match found {
-            Ok((folder, found)) => {
+            Ok((folder, (found, one))) => {
                 self.events.follow(&folder);
                 self.folder = Some(folder);
                 if std::mem::take(&mut self.lost) {
                     (self.news)(News::Back { watch: self.index });
                 }
-                let shown = folder::paths(&found);
-                self.gather.keep_only(now, &shown);
-                self.steady.keep_only(&shown);
+                if !self.gather.is_empty() {
+                    self.gather.keep_only(now, &folder::paths(&found));
+                }
+                let before = self.steady.changes();
+                self.steady.begin_look();
                 found.iter().for_each(|f| self.see(now, f));
+                self.steady.end_look();
+                self.one_disk = one;
+                self.calm = if self.steady.changes() == before { self.calm + 1 } else { 0 };
+                self.next_walk =
+                    now + (CALM_LOOK.as_millis() as i64).max(self.watch.look_every.as_millis() as i64);
             }
             Err(why) => {
                 self.folder = None;
@@ -255,6 +285,18 @@ impl Desk {
                 }
             }
         }
+    }
+
+    /// Nothing happened for a while, nothing waits, and whatever happens is told by the system: the folder is known to be
+    /// itself, and need not be gone through now.
+    fn is_calm(&self, now: i64, folder: &Dir) -> bool {
+        let waits = self.steady.next_due().is_some() || self.gather.next_due().is_some();
+        self.calm >= CALM
+            && !self.lost
+            && !waits
+            && self.one_disk
+            && now < self.next_walk
+            && self.events.tell(folder)
     }
 
     /// It is the time of day for it, and this look did not take enough.
@@ -338,6 +380,8 @@ struct Events {
     mode: RecursiveMode,
     /// The folder that is followed, by device and number: another one under the same path must be asked for anew.
     followed: Option<(u64, u64)>,
+    /// It is on a disk of this machine.
+    is_local: bool,
 }
 
 impl Events {
@@ -353,7 +397,13 @@ impl Events {
             }
         });
         let mode = if subfolders { RecursiveMode::Recursive } else { RecursiveMode::NonRecursive };
-        Events { watcher: watcher.ok(), path: path.to_owned(), mode, followed: None }
+        Events { watcher: watcher.ok(), path: path.to_owned(), mode, followed: None, is_local: false }
+    }
+
+    /// Whether every change in the folder is told.
+    fn tell(&self, folder: &Dir) -> bool {
+        let Ok(entry) = crate::files::dir::entry_of(folder.fd()) else { return false };
+        self.is_local && self.followed == Some((entry.device, entry.seen.inode))
     }
 
     /// Asks for events of the folder. Where there are none, polling does it alone.
@@ -369,6 +419,7 @@ impl Events {
         }
         if watcher.watch(&self.path, self.mode).is_ok() {
             self.followed = now;
+            self.is_local = Mount::of(folder).is_some_and(|m| LOCAL.contains(&m.kind.as_str()));
         }
     }
 

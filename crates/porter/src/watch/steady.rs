@@ -4,7 +4,7 @@ use super::beside::{Belonging, Beside, begins_with};
 use crate::config::Pattern;
 use crate::files::Seen;
 use std::collections::BTreeMap;
-use std::ffi::OsStr;
+use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
@@ -63,6 +63,8 @@ struct Entry {
     why: Option<Why>,
     /// Handed over; it comes again only if it changes.
     given: bool,
+    /// The last look that showed it.
+    look: u64,
 }
 
 /// A file that waits, for showing.
@@ -111,13 +113,18 @@ pub struct Steady {
     steady_ms: i64,
     unfinished: Vec<Pattern>,
     belonging: Belonging,
-    files: BTreeMap<PathBuf, Entry>,
+    /// By path, as bytes: their order costs the least.
+    files: BTreeMap<OsString, Entry>,
+    /// The look that is under way or was the last.
+    look: u64,
+    /// How often anything was otherwise than before.
+    changes: u64,
 }
 
 impl Steady {
     /// `unfinished`: names of files that are not finished.
     pub fn new(steady_ms: i64, unfinished: Vec<Pattern>, belonging: Belonging) -> Self {
-        Steady { steady_ms, unfinished, belonging, files: BTreeMap::new() }
+        Steady { steady_ms, unfinished, belonging, files: BTreeMap::new(), look: 0, changes: 0 }
     }
 
     /// What belongs to a file, by the names of both.
@@ -128,15 +135,15 @@ impl Steady {
         let Some(stem) = path.file_stem() else { return Vec::new() };
         let mut from = stem.to_owned();
         from.push(".");
-        let all = self.files.range(path.with_file_name(from)..);
-        all.take_while(|(p, _)| {
-            p.parent() == path.parent() && p.file_name().is_some_and(|n| begins_with(n, stem))
-        })
-        .filter(|(p, _)| {
-            p.as_path() != path && self.belonging.belongs(p) && self.main_of(p).as_deref() == Some(path)
-        })
-        .map(|(p, e)| (p.as_path(), e))
-        .collect()
+        let from = path.with_file_name(from).into_os_string();
+        let all = self.files.range(from.clone()..).map(|(p, e)| (Path::new(p), e));
+        all.take_while(|(p, _)| p.as_os_str().as_bytes().starts_with(from.as_bytes()))
+            .filter(|(p, _)| {
+                let is_near =
+                    p.parent() == path.parent() && p.file_name().is_some_and(|n| begins_with(n, stem));
+                is_near && *p != path && self.belonging.belongs(p) && self.main_of(p).as_deref() == Some(path)
+            })
+            .collect()
     }
 
     /// The file that another belongs to: the one with the longest name that it begins with, and of those that differ only
@@ -149,23 +156,24 @@ impl Steady {
         for end in heads {
             let head = OsStr::from_bytes(&name[..end]);
             let whole = path.with_file_name(head);
-            let is_main =
-                |p: &Path| self.files.get(p).is_some_and(|e| e.is_file) && !self.belonging.belongs(p);
+            let is_main = |p: &Path| {
+                self.files.get(p.as_os_str()).is_some_and(|e| e.is_file) && !self.belonging.belongs(p)
+            };
             if is_main(&whole) {
                 return Some(whole);
             }
             let mut from = head.to_owned();
             from.push(".");
+            let from = path.with_file_name(from).into_os_string();
             let found = self
                 .files
-                .range(path.with_file_name(from)..)
-                .map(|(p, _)| p)
-                .take_while(|p| {
-                    p.parent() == path.parent() && p.file_name().is_some_and(|n| begins_with(n, head))
-                })
+                .range(from.clone()..)
+                .map(|(p, _)| Path::new(p))
+                .take_while(|p| p.as_os_str().as_bytes().starts_with(from.as_bytes()))
+                .filter(|p| p.parent() == path.parent())
                 .find(|p| p.file_stem() == Some(head) && is_main(p));
             if let Some(found) = found {
-                return Some(found.clone());
+                return Some(found.to_owned());
             }
         }
         None
@@ -194,44 +202,63 @@ impl Steady {
     /// A look at one path: what is there, or that nothing is.
     pub fn see(&mut self, now: i64, path: &Path, seen: Option<Seen>, is_file: bool) {
         let Some(seen) = seen else {
-            self.files.remove(path);
+            self.changes += u64::from(self.files.remove(path.as_os_str()).is_some());
             return;
         };
         let why = why(path, &seen, is_file, &self.unfinished);
-        match self.files.get_mut(path) {
-            Some(e) if e.seen == seen && e.why != Some(Why::Reason) => e.why = why,
-            Some(e) if e.seen == seen => (),
+        let look = self.look;
+        match self.files.get_mut(path.as_os_str()) {
+            Some(e) if e.seen == seen => {
+                e.look = look;
+                if e.why != Some(Why::Reason) {
+                    e.why = why;
+                }
+            }
             Some(e) => {
-                *e = Entry { seen, is_file, since: now, first: e.first, why, given: false };
+                *e = Entry { seen, is_file, since: now, first: e.first, why, given: false, look };
+                self.changes += 1;
             }
             None => {
-                let entry = Entry { seen, is_file, since: now, first: now, why, given: false };
-                self.files.insert(path.to_owned(), entry);
+                let entry = Entry { seen, is_file, since: now, first: now, why, given: false, look };
+                self.files.insert(path.as_os_str().to_owned(), entry);
+                self.changes += 1;
             }
         }
     }
 
-    /// A whole look through the folder has ended: what it did not show is gone.
-    pub fn keep_only(&mut self, shown: &std::collections::BTreeSet<PathBuf>) {
-        self.files.retain(|p, _| shown.contains(p));
+    /// How often anything was otherwise than before.
+    pub fn changes(&self) -> u64 {
+        self.changes
+    }
+
+    /// A look through the whole folder begins.
+    pub fn begin_look(&mut self) {
+        self.look += 1;
+    }
+
+    /// It has ended: what it did not show is gone.
+    pub fn end_look(&mut self) {
+        let (look, before) = (self.look, self.files.len());
+        self.files.retain(|_, e| e.look == look);
+        self.changes += (before - self.files.len()) as u64;
     }
 
     /// Paths whose steady time is over. The caller looks at each once more, [`Self::see`]s it, and then
     /// asks [`Self::take`].
     pub fn due(&self, now: i64) -> Vec<PathBuf> {
         let over = |e: &Entry| e.why.is_none() && !e.given && now - e.since >= self.steady_ms;
-        let all = self.files.iter().filter(|(p, e)| over(e) && self.waits_for(now, p).is_none());
+        let all = self.files.iter().filter(|(_, e)| over(e)).map(|(p, _)| Path::new(p));
         let mut out = Vec::new();
-        for (path, _) in all {
+        for path in all.filter(|p| self.waits_for(now, p).is_none()) {
             out.extend(self.beside(path).into_iter().map(|(p, _)| p.to_owned()));
-            out.push(path.clone());
+            out.push(path.to_owned());
         }
         out
     }
 
     /// Hands a file over if it is steady now, with what belongs to it; once for each state of it.
     pub fn take(&mut self, now: i64, path: &Path) -> Option<(Seen, Vec<Beside>)> {
-        let e = self.files.get(path)?;
+        let e = self.files.get(path.as_os_str())?;
         if e.why.is_some() || e.given || now - e.since < self.steady_ms || self.waits_for(now, path).is_some()
         {
             return None;
@@ -246,7 +273,7 @@ impl Steady {
             })
             .collect();
         for p in beside.iter().map(|(p, _)| p.as_path()).chain([path]) {
-            if let Some(e) = self.files.get_mut(p) {
+            if let Some(e) = self.files.get_mut(p.as_os_str()) {
                 e.given = true;
             }
         }
@@ -255,14 +282,15 @@ impl Steady {
 
     /// A file waits for another reason than its look told, until it changes.
     pub fn wait(&mut self, path: &Path, why: Why) {
-        if let Some(e) = self.files.get_mut(path) {
+        if let Some(e) = self.files.get_mut(path.as_os_str()) {
             e.why = Some(why);
         }
     }
 
     /// When the next file may become steady.
     pub fn next_due(&self) -> Option<i64> {
-        let waits = self.files.iter().filter(|(_, e)| e.why.is_none() && !e.given);
+        let waits =
+            self.files.iter().filter(|(_, e)| e.why.is_none() && !e.given).map(|(p, e)| (Path::new(p), e));
         // What waits for another file is ready when that is; a look tells.
         waits
             .filter(|(p, e)| {
@@ -278,11 +306,11 @@ impl Steady {
 
     /// Files that are not handed over, and why. `began` is the caller's clock at 0.
     pub fn waiting(&self, began: Instant, now: i64) -> Vec<Waiting> {
-        let waits = self.files.iter().filter(|(_, e)| !e.given);
+        let waits = self.files.iter().filter(|(_, e)| !e.given).map(|(p, e)| (Path::new(p), e));
         let span = |since: i64| Duration::from_millis((now - since).max(0) as u64);
         waits
             .map(|(p, e)| Waiting {
-                path: p.clone(),
+                path: p.to_owned(),
                 size: e.seen.size,
                 why: e.why.unwrap_or_else(|| match self.waits_for(now, p) {
                     Some(why) if why == Why::Alone || now - e.since >= self.steady_ms => why,
@@ -316,7 +344,8 @@ pub const UNFINISHED: [&str; 8] =
 
 /// Hidden files, files in hidden folders, and what is not finished by its name.
 pub fn unfinished(path: &Path, names: &[Pattern]) -> bool {
-    let hidden = path.components().any(|c| c.as_os_str().to_string_lossy().starts_with('.'));
+    let bytes = path.as_os_str().as_bytes();
+    let hidden = bytes.first() == Some(&b'.') || bytes.windows(2).any(|w| w == b"/.");
     hidden || names.iter().any(|p| p.fits(path))
 }
 
@@ -448,7 +477,9 @@ mod tests {
         assert_eq!(waiting.iter().map(|w| w.why).collect::<Vec<_>>(), [Why::Changing, Why::Empty]);
         assert_eq!(waiting[0].words(Duration::from_millis(20)), "steady for 0 of 0.1 s");
         assert_eq!(s.due(100), [PathBuf::from("a")]);
-        s.keep_only(&[PathBuf::from("b")].into());
+        s.begin_look();
+        s.see(101, Path::new("b"), seen(0, 1), true);
+        s.end_look();
         assert_eq!(s.next_due(), None);
     }
 }

@@ -23,6 +23,7 @@ use crate::watch::gather::Gathering;
 use crate::watch::steady::UNFINISHED;
 use ::media::show;
 use ::media::units::Ratio;
+use std::net::SocketAddr;
 use std::path::{Component, Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
@@ -188,6 +189,14 @@ pub fn house(
     let hand_work = raw.house.hand_work.as_deref();
     let hand_work =
         hand_work.map(|t| c.duration(key(&top, "hand_work"), Some(t), "10 min", Duration::from_secs(1)));
+    let metrics = raw.house.metrics.as_deref().and_then(|text| {
+        let at = text.parse::<SocketAddr>().ok().filter(|a| a.ip().is_loopback() && a.port() > 0);
+        if at.is_none() {
+            let wanted = "an address of this machine alone with a port, such as \"127.0.0.1:9680\"";
+            c.fault(key(&top, "metrics"), format!("\"{text}\""), wanted);
+        }
+        at
+    });
     let maker = maker(&mut c, &key(&top, "maker"), &raw.house.maker.unwrap_or_default());
 
     let mut names = Vec::new();
@@ -279,6 +288,7 @@ pub fn house(
         jobs_at_once: jobs as usize,
         retry_after,
         hand_work,
+        metrics,
         maker,
         watches,
         places,

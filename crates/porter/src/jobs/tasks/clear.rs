@@ -63,6 +63,14 @@ fn leave(d: &Desk<'_>) -> Result<Next> {
 }
 
 fn remove(d: &Desk<'_>) -> Result<Next> {
+    // It is removed because it is elsewhere: what did not go everywhere stays.
+    let left_out =
+        d.porter.store.read(|v| v.deliveries(d.job.id))?.into_iter().find(|x| x.left_out.is_some());
+    if let Some(x) = left_out {
+        let why = x.left_out.unwrap_or_default();
+        let note = format!("original left where it is: not everything went to {} ({why})", x.place);
+        return done(d, Some(&note));
+    }
     match original::source(d)? {
         Source::Same(found) => {
             d.commit(Change::RemovingOriginal { job: d.job.id })?;
