@@ -99,6 +99,16 @@ pub fn find<'r>(all: &'r [Reviewed], id: &str) -> Option<&'r Reviewed> {
     all.iter().find(|r| r.id == id).or_else(by_job)
 }
 
+/// What a spreadsheet would take for a formula gets an apostrophe in front, which is taken away again when it is read.
+fn guarded(value: &str) -> String {
+    let is_formula = value.starts_with(['=', '+', '-', '@', '\t', '\r', '\'']);
+    if is_formula { format!("'{value}") } else { value.to_owned() }
+}
+
+fn unguarded(value: &str) -> &str {
+    value.strip_prefix('\'').unwrap_or(value)
+}
+
 /// A table with a row for each item, as spreadsheets read it (RFC 4180).
 pub fn to_csv(all: &[Reviewed]) -> Result<String> {
     let fail = |e: csv::Error| Error::NotConfigured(format!("the table cannot be written: {e}"));
@@ -108,7 +118,7 @@ pub fn to_csv(all: &[Reviewed]) -> Result<String> {
     for r in all {
         let fields = FIELDS.iter().map(|(name, _)| r.fields.get(*name).map_or("", String::as_str));
         let start = [r.id.as_str(), r.path.as_str(), r.preset.as_str(), r.state, ""];
-        out.write_record(start.into_iter().chain(fields)).map_err(fail)?;
+        out.write_record(start.into_iter().chain(fields).map(guarded)).map_err(fail)?;
     }
     let bytes = out.into_inner().map_err(|e| Error::NotConfigured(e.to_string()))?;
     Ok(String::from_utf8_lossy(&bytes).into_owned())
@@ -154,7 +164,7 @@ pub fn from_csv(text: &str) -> Result<Vec<Row>> {
                     }
                 }
                 name if FIELDS.iter().any(|f| f.0 == name) => {
-                    _ = row.fields.insert(name.to_owned(), value.to_owned())
+                    _ = row.fields.insert(name.to_owned(), unguarded(value).to_owned())
                 }
                 _ => (),
             }
@@ -194,6 +204,10 @@ mod tests {
         assert_eq!(rows[0].fields["title"], fields["title"]);
         assert_eq!(rows[0].fields["description"], fields["description"]);
         assert_eq!(rows[0].fields["tags"], "");
+        let formula = Reviewed { fields: Fields::from([("title".into(), "=1+1".into())]), ..one.clone() };
+        let text = to_csv(&[formula]).unwrap();
+        assert!(text.contains(",'=1+1,"), "{text}");
+        assert_eq!(from_csv(&text).unwrap()[0].fields["title"], "=1+1");
         let released = from_csv("release,id,other\nYes,3,x\n").unwrap();
         assert_eq!((released[0].release, released[0].id.as_str(), released[0].line), (Some(true), "3", 2));
         assert!(from_csv("a,b\n1,2\n").unwrap_err().to_string().contains("no column \"id\""));

@@ -17,6 +17,8 @@ use std::time::Duration;
 
 /// An output that was not what was made is made again this often.
 const MAX_REMADE: usize = 3;
+/// A name that somebody else takes so often in between is left for a while.
+const MOST_TURNS: u32 = 8;
 /// How many times as long a task waits that a place refused.
 const REFUSED_WAITS: u32 = 6;
 
@@ -256,6 +258,7 @@ impl Carried<'_> {
             d.worker.tell(Progress { stage: Stage::Carrying, output, done: 0, of, unit: Unit::Bytes });
             let proof = place.stage(&cargo, &name, &ticket, &watching)?;
             crate::stops::here("staged");
+            let mut turns = 0;
             loop {
                 if replaces {
                     self.clear_name(place, &name, &ticket)?;
@@ -266,6 +269,10 @@ impl Carried<'_> {
                     return Ok(self.delivered(&name, proof, address)?);
                 }
                 if replaces {
+                    turns += 1;
+                    if turns > MOST_TURNS {
+                        return Err(Trouble::Away(format!("{name} is taken again and again")).into());
+                    }
                     continue;
                 }
                 // Someone else put a file there since: ours gets the next name, in the same folder.
@@ -290,7 +297,12 @@ impl Carried<'_> {
     /// What has the name gets another one beside it, which is recorded first.
     fn clear_name(&self, place: &dyn Place, name: &str, ticket: &Ticket) -> std::result::Result<(), Broken> {
         let mut planned = self.delivery.aside.clone();
+        let mut turns = 0;
         while place.has(name)? {
+            turns += 1;
+            if turns > MOST_TURNS {
+                return Err(Trouble::Away(format!("{name} is taken again and again")).into());
+            }
             if self.d.worker.stopping() {
                 return Err(Trouble::Stopped.into());
             }
