@@ -273,7 +273,10 @@ fn objects_are_fetched_with_their_checksum() {
     let other = House::new();
     std::fs::write(other.path("secret"), SECRET).unwrap();
     std::fs::set_permissions(other.path("secret"), std::fs::Permissions::from_mode(0o600)).unwrap();
-    other.reconfigure("folder = \"out\"", &format!("address = \"{address}\"\nprotocol = \"s3\"\n{login}"));
+    other.reconfigure(
+        "folder = \"out\"",
+        &format!("address = \"{address}\"\nprotocol = \"s3\"\nlink = \"1 h\"\n{login}"),
+    );
     other.drop_in("cup.mp4", clip());
     let out = other.run_once();
     // The server takes a while until it has its bucket.
@@ -282,6 +285,13 @@ fn objects_are_fetched_with_their_checksum() {
         let out = other.run_once();
         assert!(out.status.success(), "{}", text(&out));
     }
+    // The link in the record opens without a login, and a changed one does not.
+    let status = other.status();
+    let delivery = &status["ended"][0]["outputs"][0]["deliveries"][0];
+    let link = delivery["address"].as_str().unwrap();
+    let there = ureq::get(link).call().unwrap().body_mut().read_to_vec().unwrap();
+    assert_eq!(Some(there.len() as u64), status["ended"][0]["outputs"][0]["bytes"].as_u64());
+    assert!(!link.contains(SECRET) && ureq::get(link.replace("Signature=", "Signature=0")).call().is_err());
     let out = house.run_once();
     assert!(out.status.success(), "{}", text(&out));
     assert_eq!(delivered(&house), ["cup_proxy_proxy.mp4"]);

@@ -203,3 +203,33 @@ fn a_command_that_hangs_keeps_no_job_waiting() {
     running.interrupt();
     assert!(start.elapsed() < std::time::Duration::from_secs(10), "a stop does not wait for it");
 }
+
+#[test]
+fn little_room_is_told_once_and_so_is_room_again() {
+    let house = House::new();
+    house.reconfigure("retry_after =", "disk_low = \"900 TB\"\nretry_after =");
+    let told = house.path("told");
+    let script = house.path("tell");
+    std::fs::write(&script, format!("#!/bin/sh\necho \"$1\" >> {}\n", told.display())).unwrap();
+    std::fs::set_permissions(&script, std::fs::Permissions::from_mode(0o755)).unwrap();
+    house.append(&format!(
+        "[[notice]]\nname = \"desk\"\non = [\"disk low\", \"room again\"]\ngather = \"100 ms\"\n\
+         command = [\"{}\", \"{{summary}}\"]\n",
+        script.display()
+    ));
+    let running = house.start();
+    let said = || std::fs::read_to_string(&told).unwrap_or_default();
+    let start = std::time::Instant::now();
+    while said().is_empty() && start.elapsed().as_secs() < 20 {
+        std::thread::sleep(std::time::Duration::from_millis(50));
+    }
+    std::thread::sleep(std::time::Duration::from_millis(2500));
+    assert_eq!(said(), "1 disk low\n");
+    house.reconfigure("900 TB", "1 kB");
+    while said().lines().count() < 2 && start.elapsed().as_secs() < 40 {
+        std::thread::sleep(std::time::Duration::from_millis(50));
+    }
+    assert_eq!(said(), "1 disk low\n1 room again\n");
+    drop(running);
+    assert_eq!(log(&house).matches("disk low").count(), 1);
+}

@@ -499,3 +499,35 @@ fn a_package_of_what_failed_is_none() {
     let wrong = making("{ package = \"zip\", of = [\"prxy\"], to = [\"editors\"] }").run_once();
     assert!(text(&wrong).contains("what this rule makes"), "{}", text(&wrong));
 }
+
+#[test]
+fn captions_that_came_with_a_film_stand_for_its_transcript() {
+    let house = watch_with("sidecars = [\"*.srt\"]");
+    house.append("[[preset]]\nname = \"words\"\n[preset.transcript]\nas = [\"txt\", \"json\", \"vtt\"]\nfrom_captions = true\n");
+    house.reconfigure(
+        "{ preset = \"proxy\", name = \"{stem}_proxy\", to = [\"editors\"] }",
+        "{ preset = \"words\", to = [\"editors\"] }",
+    );
+    house.drop_in("cup.mp4", clip());
+    house.drop_in(
+        "cup.de.srt",
+        "1\n00:00:00,100 --> 00:00:00,900\nEbbe und <i>Flut</i> über dem Watt\n".as_bytes(),
+    );
+    let out = house.run_once();
+    assert!(out.status.success(), "{}", text(&out));
+    assert!(String::from_utf8(read(&house, "out/cup.txt")).unwrap().contains("Ebbe und Flut über dem Watt"));
+    let json: serde_json::Value = serde_json::from_slice(&read(&house, "out/cup.json")).unwrap();
+    assert_eq!(json["language"], "de");
+    assert!(json["notes"][0].as_str().unwrap().contains("cup.de.srt"), "{json:#}");
+    let found = text(&porter(&house, &["find", "Watt"]));
+    assert!(found.contains("cup"), "{found}");
+    // Without a sidecar it is heard, and with one that is none it says so.
+    house.drop_in("saucer.mp4", clip());
+    house.drop_in("plate.mp4", clip());
+    house.drop_in("plate.srt", b"a poem about the tide");
+    let out = house.run_once();
+    assert_eq!(out.status.code(), Some(1), "{}", text(&out));
+    assert!(house.path("out/saucer.txt").exists());
+    let why = std::fs::read_to_string(house.path("away/plate.mp4.why.txt")).unwrap();
+    assert!(why.contains("neither SubRip"), "{why}");
+}

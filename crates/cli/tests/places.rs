@@ -40,6 +40,7 @@ fn remote(protocol: Protocol, scheme: &str, port: u16, base: &str, login: Login)
         timeout: Duration::from_secs(5),
         region: "us-east-1".into(),
         storage_class: None,
+        link: None,
     }
 }
 

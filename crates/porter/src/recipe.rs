@@ -65,6 +65,9 @@ pub struct Hearing {
     /// A service that hears instead of this machine.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub service: Option<Service>,
+    /// Captions that came with the file are taken for what was said.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub from_captions: bool,
 }
 
 impl From<media::recipe::Recipe> for Recipe {

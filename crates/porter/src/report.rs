@@ -631,6 +631,12 @@ pub fn told(change: &Change) -> (String, Option<String>) {
         Fetched { watch, path, bytes, .. } => {
             ("fetched", some(format!("{watch}: {}, {bytes} bytes", show::text(path))))
         }
+        DiskLow { free } => {
+            ("disk low", some(format!("{free} bytes are free on the disk of the state folder")))
+        }
+        RoomAgain { free } => {
+            ("room again", some(format!("{free} bytes are free on the disk of the state folder")))
+        }
         Tidied { watch, path, .. } => ("tidied there", some(format!("{watch}: {}", show::text(path)))),
         Accepted { number, .. } => ("configuration", some(format!("number {number} is in force"))),
         ItemSet { fields, by, .. } => {

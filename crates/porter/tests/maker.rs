@@ -22,6 +22,7 @@ fn order(folder: &Path) -> Order {
         folder: folder.to_owned(),
         bounds: Default::default(),
         secrets: Vec::new(),
+        captions: None,
         frames: None,
     }
 }

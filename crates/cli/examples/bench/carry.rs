@@ -175,6 +175,7 @@ fn sftp(host: &Sshd, dir: &Path, cargo: &Cargo) -> Result<(), Anyhow> {
         timeout: Duration::from_secs(30),
         region: String::new(),
         storage_class: None,
+        link: None,
     };
     let line = format!(
         "printf 'put carry.bin to/theirs\\nget to/theirs /dev/null\\n' | sftp -q -b - -P {} -i user \

@@ -340,6 +340,7 @@ fn order_of(outputs: &[(PathBuf, Recipe)]) -> Result<Vec<u8>, Anyhow> {
         folder,
         bounds: Bounds { memory: 4_000_000_000, ..Bounds::default() },
         secrets: Vec::new(),
+        captions: None,
         frames: None,
     };
     let mut line = serde_json::to_vec(&order)?;

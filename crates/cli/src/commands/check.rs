@@ -273,6 +273,7 @@ fn try_child(house: &House) -> Result<(String, Vec<Tried>)> {
         folder: folder.path().to_owned(),
         bounds: Default::default(),
         secrets: Vec::new(),
+        captions: None,
         frames: None,
     };
     let run = Run { program: &program, limits: &house.maker, source: None, order };

@@ -54,6 +54,8 @@ pub struct House {
     pub retry_after: Duration,
     /// What one delivery would take by hand: for the sums in the history.
     pub hand_work: Option<Duration>,
+    /// Less room on the disk of the state folder is told.
+    pub disk_low: Option<u64>,
     /// Where figures are told over HTTP.
     pub metrics: Option<SocketAddr>,
     pub maker: MakerLimits,

@@ -66,6 +66,7 @@ pub struct HouseTable {
     pub retry_after: Option<String>,
     pub hand_work: Option<String>,
     pub metrics: Option<String>,
+    pub disk_low: Option<String>,
     pub maker: Option<Maker>,
 }
 
@@ -150,6 +151,7 @@ pub struct Place {
     pub timeout: Option<String>,
     pub region: Option<String>,
     pub storage_class: Option<String>,
+    pub link: Option<String>,
     pub at_once: Option<i64>,
     pub pace: Option<String>,
     pub hours: Option<String>,
@@ -329,6 +331,7 @@ pub struct Transcript {
     pub service: Option<String>,
     pub summary_service: Option<String>,
     pub if_away: Option<String>,
+    pub from_captions: Option<bool>,
     pub word_times: Option<bool>,
     pub captions: Option<Captions>,
 }

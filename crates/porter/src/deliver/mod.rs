@@ -181,7 +181,7 @@ pub trait Place: Send + Sync {
         Err(Trouble::Refused(format!("{name} is taken, and this place cannot give it another name")))
     }
     /// Where what was published can be seen.
-    fn address(&self, _ticket: &Ticket) -> Result<Option<String>, Trouble> {
+    fn address(&self, _name: &str, _ticket: &Ticket) -> Result<Option<String>, Trouble> {
         Ok(None)
     }
     /// Removes what an abandoned delivery staged.

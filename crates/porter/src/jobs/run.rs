@@ -131,6 +131,7 @@ impl Porter {
             alive: Alive::new(),
             on_hold: HashSet::new(),
             draining: false,
+            low: false,
             paused: !once && self.store.read(|v| v.is_paused())?,
         };
         self.board.set_paused(d.paused);
@@ -248,6 +249,8 @@ struct Dispatch<F> {
     ended: Ended,
     /// Who manages this program hears that it lives.
     alive: Alive,
+    /// The disk of the state folder has less room than the house wants.
+    low: bool,
     /// Nothing more is begun until a person says so.
     paused: bool,
     /// Jobs of which nothing is begun until a person says so.
@@ -330,6 +333,7 @@ impl<F: FnMut(&Event)> Dispatch<F> {
             if !self.once {
                 self.look_after_configuration();
             }
+            self.look_after_room();
         }
         if self.now() >= self.rest_until {
             self.record()?;
@@ -381,6 +385,21 @@ impl<F: FnMut(&Event)> Dispatch<F> {
                 self.notes.push_back(Change::Configured { refused: None });
             }
             Err(e) => self.notes.push_back(Change::Configured { refused: Some(plain(&e)) }),
+        }
+    }
+
+    /// Little room is told once, and again when there is enough; a little more than that, so that it does not go to and fro.
+    fn look_after_room(&mut self) {
+        let house = self.porter.house();
+        let Some(least) = house.disk_low else { return };
+        let Ok(room) = rustix::fs::statvfs(&house.state) else { return };
+        let free = room.f_bavail.saturating_mul(room.f_frsize);
+        if !self.low && free < least {
+            self.low = true;
+            self.notes.push_back(Change::DiskLow { free });
+        } else if self.low && free >= least + least / 10 {
+            self.low = false;
+            self.notes.push_back(Change::RoomAgain { free });
         }
     }
 

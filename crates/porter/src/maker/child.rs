@@ -262,6 +262,7 @@ impl Desk<'_> {
                     folder: &self.order.folder,
                     source: &|| self.reader(),
                     at: &self.at,
+                    captions: self.order.captions.as_ref(),
                 };
                 let (ends, heard) = hearing.make(outputs, media)?;
                 let mut said: Vec<Said> = heard.into_iter().map(|t| Said::Heard(Box::new(t))).collect();

@@ -45,6 +45,18 @@ pub struct Order {
     /// The source is a folder, and in it these frames, so many a second.
     #[serde(default)]
     pub frames: Option<RunOf>,
+    /// Captions that came with the source.
+    #[serde(default)]
+    pub captions: Option<Captions>,
+}
+
+/// A file of captions, as it came.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Captions {
+    pub name: String,
+    /// "und": its name does not say (ISO 639-2).
+    pub language: String,
+    pub bytes: Vec<u8>,
 }
 
 /// A run of frames as a source.

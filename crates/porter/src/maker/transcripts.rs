@@ -1,7 +1,7 @@
 //! Transcripts among a job's outputs: those with the same hearing are written from one pass over the sound.
 
 use super::child::{At, end_of, failed};
-use super::{Class, End, Ordered};
+use super::{Captions, Class, End, Ordered};
 use crate::error::{Error, Result};
 use crate::progress::{Progress, Stage, Unit};
 use crate::recipe::{self, Away, TranscriptRecipe};
@@ -66,6 +66,8 @@ pub struct Hearing<'a> {
     pub folder: &'a Path,
     pub source: &'a dyn Fn() -> Box<dyn Source>,
     pub at: &'a At,
+    /// Captions that came with the source.
+    pub captions: Option<&'a Captions>,
 }
 
 /// What became of all outputs, and what was heard.
@@ -165,7 +167,14 @@ impl Hearing<'_> {
     }
 
     fn hear(&self, recipe: &TranscriptRecipe) -> Result<Transcript> {
-        let recipe::Hearing { options, model, service } = &recipe.hearing;
+        let recipe::Hearing { options, model, service, from_captions } = &recipe.hearing;
+        if let Some(c) = self.captions.filter(|_| *from_captions) {
+            let said = words::captions::said::transcript(&c.bytes, self.name, &c.name, &c.language);
+            return said.map_err(|e| {
+                let why = format!("the captions that came with it ({}): {e}", c.name);
+                media::Error::unsupported("", why).into()
+            });
+        }
         let model = Model::open(model.as_deref())?;
         let stop = AtomicBool::new(false);
         let mut passed = |at: Ms, of: Ms| {

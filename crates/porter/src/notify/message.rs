@@ -27,13 +27,15 @@ pub enum What {
     Held,
     WatchLost,
     WatchBack,
+    DiskLow,
+    RoomAgain,
     ConfigurationRefused,
     Started,
     Stopped,
 }
 
 impl What {
-    pub const ALL: [(What, &'static str); 10] = [
+    pub const ALL: [(What, &'static str); 12] = [
         (What::Done, "done"),
         (What::TurnedAway, "turned away"),
         (What::Withdrawn, "withdrawn"),
@@ -41,6 +43,8 @@ impl What {
         (What::Held, "held"),
         (What::WatchLost, "watch lost"),
         (What::WatchBack, "watch back"),
+        (What::DiskLow, "disk low"),
+        (What::RoomAgain, "room again"),
         (What::ConfigurationRefused, "configuration refused"),
         (What::Started, "started"),
         (What::Stopped, "stopped"),
@@ -65,6 +69,8 @@ impl What {
             Change::Held { .. } => What::Held,
             Change::WatchLost { .. } => What::WatchLost,
             Change::WatchBack { .. } => What::WatchBack,
+            Change::DiskLow { .. } => What::DiskLow,
+            Change::RoomAgain { .. } => What::RoomAgain,
             Change::Configured { refused: Some(_) } => What::ConfigurationRefused,
             Change::Started { .. } => What::Started,
             Change::Stopped => What::Stopped,
@@ -114,6 +120,9 @@ pub struct Delivered {
     pub name: String,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub proof: Option<String>,
+    /// Where it can be seen.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub address: Option<String>,
 }
 
 /// What a notice has to tell behind an event; and the last event that was looked at.
@@ -173,6 +182,7 @@ fn one(store: &Store, notice: &Notice, what: What, e: &Event) -> Result<Option<T
             place: d.place,
             name: show::text(&d.name.unwrap_or(d.wanted)),
             proof: d.proof.map(|p| p.words().to_owned()),
+            address: d.address.map(|a| show::text(&a)),
         })
         .collect();
     Ok(Some(Told {
@@ -221,6 +231,9 @@ impl Message {
             for d in &e.delivered {
                 let proof = d.proof.as_ref().map_or(String::new(), |p| format!(" ({p})"));
                 out.push_str(&format!("  {}: {}{proof}\n", d.place, d.name));
+                if let Some(address) = &d.address {
+                    out.push_str(&format!("    {address}\n"));
+                }
             }
         }
         out
@@ -235,7 +248,11 @@ impl Message {
             page(&self.summary)
         );
         for e in &self.events {
-            let colour = if matches!(e.what, What::Done | What::WatchBack) { "#1a7f4b" } else { "#b3401f" };
+            let colour = if matches!(e.what, What::Done | What::WatchBack | What::RoomAgain) {
+                "#1a7f4b"
+            } else {
+                "#b3401f"
+            };
             let path = page(e.path.as_deref().or(e.watch.as_deref()).unwrap_or_default());
             out.push_str(&format!(
                 "<p style=\"margin:14px 0 0\"><b style=\"color:{colour}\">{}</b> <b>{path}</b><br>",
@@ -249,7 +266,12 @@ impl Message {
             }
             for d in &e.delivered {
                 let proof = d.proof.as_ref().map_or(String::new(), |p| format!(" ({p})"));
-                out.push_str(&format!("<br>{}: {}{}", page(&d.place), page(&d.name), page(&proof)));
+                let is_web = |a: &&String| a.starts_with("https://") || a.starts_with("http://");
+                let name = match d.address.as_ref().filter(is_web) {
+                    Some(address) => format!("<a href=\"{}\">{}</a>", page(address), page(&d.name)),
+                    None => page(&d.name),
+                };
+                out.push_str(&format!("<br>{}: {name}{}", page(&d.place), page(&proof)));
             }
             out.push_str("</p>");
         }
@@ -269,7 +291,8 @@ mod tests {
     fn told(what: What, path: &str, moment: Micros) -> Told {
         let at = clock::zoned_text(moment);
         let (path, detail) = (Some(path.to_owned()), Some("because <of> \"it\"".to_owned()));
-        let delivered = vec![Delivered { place: "nas".into(), name: "a&b.mp4".into(), proof: None }];
+        let address = Some("https://nas.example/\"a&b".to_owned());
+        let delivered = vec![Delivered { place: "nas".into(), name: "a&b.mp4".into(), proof: None, address }];
         Told { what, at, moment, id: 1, job: Some(7), watch: Some("cards".into()), path, detail, delivered }
     }
 
@@ -291,6 +314,7 @@ mod tests {
             assert!(text.contains(words), "{text}");
         }
         let html = m.html();
+        assert!(html.contains("<a href=\"https://nas.example/&quot;a&amp;b\">a&amp;b.mp4</a>"), "{html}");
         assert!(
             !html.contains("<script>") && html.contains("&lt;script&gt;") && html.contains("a&amp;b.mp4")
         );

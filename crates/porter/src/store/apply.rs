@@ -269,6 +269,8 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
         | Change::WatchLost { .. }
         | Change::WatchBack { .. }
         | Change::Told { .. }
+        | Change::DiskLow { .. }
+        | Change::RoomAgain { .. }
         | Change::Unknown => Ok(()),
     }
 }

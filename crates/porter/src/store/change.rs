@@ -448,6 +448,14 @@ pub enum Change {
     WatchBack {
         watch: String,
     },
+    /// The disk of the state folder has less room than the house wants,
+    DiskLow {
+        free: u64,
+    },
+    /// and has enough again.
+    RoomAgain {
+        free: u64,
+    },
     /// A file of a network place is whole here, under the name of its part in the watch folder; it gets its own next.
     Fetched {
         watch: String,

@@ -2,6 +2,7 @@
 
 pub mod check;
 pub mod read;
+pub mod said;
 pub mod shape;
 pub mod style;
 

@@ -197,6 +197,13 @@ pub fn house(
         }
         at
     });
+    let disk_low = raw.house.disk_low.as_deref().and_then(|text| {
+        let size = values::bytes(text);
+        if size.is_none() {
+            c.fault(key(&top, "disk_low"), format!("\"{text}\""), "a size such as \"50 GB\"");
+        }
+        size
+    });
     let maker = maker(&mut c, &key(&top, "maker"), &raw.house.maker.unwrap_or_default());
 
     let mut names = Vec::new();
@@ -288,6 +295,7 @@ pub fn house(
         jobs_at_once: jobs as usize,
         retry_after,
         hand_work,
+        disk_low,
         metrics,
         maker,
         watches,

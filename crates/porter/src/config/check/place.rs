@@ -11,6 +11,8 @@ use std::time::Duration;
 use ureq::http::Uri;
 
 const MAX_AT_ONCE: i64 = 32;
+/// Of a signature in an address.
+const LONGEST_LINK: Duration = Duration::from_secs(7 * 24 * 3600);
 const MIN_PACE: u64 = 1000;
 
 pub fn place(
@@ -126,7 +128,7 @@ fn folder_of(
 
 /// What says nothing of a folder.
 fn only_remote(c: &mut Checker<'_>, here: &At, p: &raw::Place) {
-    let keys: [(&'static str, bool); 13] = [
+    let keys: [(&'static str, bool); 14] = [
         ("protocol", p.protocol.is_some()),
         ("user", p.user.is_some()),
         ("password_file", p.password_file.is_some()),
@@ -140,6 +142,7 @@ fn only_remote(c: &mut Checker<'_>, here: &At, p: &raw::Place) {
         ("timeout", p.timeout.is_some()),
         ("region", p.region.is_some()),
         ("storage_class", p.storage_class.is_some()),
+        ("link", p.link.is_some()),
     ];
     for (name, _) in keys.iter().filter(|(_, there)| *there) {
         c.fault(key(here, name), format!("'{name}' beside 'folder'"), "this key with an address only");
@@ -197,6 +200,17 @@ fn remote(c: &mut Checker<'_>, here: &At, p: &raw::Place, address: &str) -> Opti
         timeout: c.duration(key(here, "timeout"), p.timeout.as_deref(), &usual, least),
         region: p.region.clone().unwrap_or_else(|| "us-east-1".into()),
         storage_class: p.storage_class.clone(),
+        link: p.link.as_deref().map(|text| {
+            let span = c.duration(key(here, "link"), Some(text), "7 days", Duration::from_secs(60));
+            if span > LONGEST_LINK {
+                c.fault(
+                    key(here, "link"),
+                    format!("\"{text}\""),
+                    "at most 7 days (\"168 h\"): no signature counts longer",
+                );
+            }
+            span
+        }),
     })
 }
 
@@ -233,7 +247,7 @@ fn fits_together(c: &mut Checker<'_>, here: &At, p: &raw::Place, about: &About, 
     let ssh = [Protocol::Sftp];
     let http = [Protocol::WebDav, Protocol::Tus, Protocol::Publish];
     let tls = [Protocol::Ftp, Protocol::S3, Protocol::WebDav, Protocol::Tus, Protocol::Publish];
-    let checks: [(&'static str, bool, bool); 8] = [
+    let checks: [(&'static str, bool, bool); 9] = [
         ("key_file", p.key_file.is_some(), is(&ssh)),
         ("known_hosts", p.known_hosts.is_some(), is(&ssh)),
         ("host_key", p.host_key.is_some(), is(&ssh)),
@@ -242,6 +256,7 @@ fn fits_together(c: &mut Checker<'_>, here: &At, p: &raw::Place, about: &About, 
         ("token_env", p.token_env.is_some(), is(&http)),
         ("region", p.region.is_some(), is(&[Protocol::S3])),
         ("storage_class", p.storage_class.is_some(), is(&[Protocol::S3])),
+        ("link", p.link.is_some(), is(&[Protocol::S3])),
     ];
     for (name, _, _) in checks.iter().filter(|(_, there, fits)| *there && !fits) {
         c.fault(key(here, name), format!("'{name}' with protocol {}", about.name), "no such key");

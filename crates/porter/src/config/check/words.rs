@@ -138,7 +138,8 @@ pub fn transcript(c: &mut Checker<'_>, here: &At, t: &raw::Transcript, services:
     c.one_of(key(here, "if_away"), t.if_away.as_deref(), &["wait", "here"]);
     let if_away = if t.if_away.as_deref() == Some("here") { Away::Here } else { Away::Wait };
     let options = Options { threads: threads as usize, effort, track, terms };
-    let hearing = Hearing { options, model, service };
+    let from_captions = t.from_captions.unwrap_or(false);
+    let hearing = Hearing { options, model, service, from_captions };
     let style = t.captions.as_ref().map_or_else(Style::default, |s| captions(c, &key(here, "captions"), s));
     let writing = Writing { style, word_times: t.word_times.unwrap_or(false), ..Writing::default() };
     let part = |form: Form| Part {

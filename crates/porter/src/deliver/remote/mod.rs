@@ -93,6 +93,8 @@ pub struct Remote {
     pub timeout: Duration,
     pub region: String,
     pub storage_class: Option<String>,
+    /// `s3`: how long links to what was delivered count.
+    pub link: Option<Duration>,
 }
 
 impl Remote {

@@ -198,7 +198,7 @@ impl Place for PublishPlace {
         }
     }
 
-    fn address(&self, ticket: &Ticket) -> Result<Option<String>, Trouble> {
+    fn address(&self, _: &str, ticket: &Ticket) -> Result<Option<String>, Trouble> {
         let Some((id, _)) = self.begun(ticket) else { return Ok(None) };
         Ok(self.item(id)?.and_then(|t| t.address))
     }

@@ -36,6 +36,8 @@ pub struct S3Place {
     /// In front of every key: empty, or with a `/` at its end.
     prefix: String,
     storage_class: Option<String>,
+    /// How long a link to what was delivered counts.
+    link: Option<Duration>,
 }
 
 /// Percent-encoded MD5 of a part, as the protocol writes it.
@@ -71,7 +73,8 @@ impl S3Place {
             .map_err(|e| remote.refused(e))?;
         let credentials = Credentials::new(user, secret.tell());
         let storage_class = remote.storage_class.clone();
-        Ok(S3Place { http, bucket, credentials, secret, prefix, storage_class })
+        let link = remote.link;
+        Ok(S3Place { http, bucket, credentials, secret, prefix, storage_class, link })
     }
 
     fn key(&self, name: &str) -> Result<String, Trouble> {
@@ -565,6 +568,18 @@ impl Place for S3Place {
         }
         // Of ours some may be there already: the rest comes.
         Ok(if missing == 0 { Whose::Ours } else { Whose::Nothing })
+    }
+
+    /// A link that anybody can open who has it, for a while (SigV4 in the query).
+    fn address(&self, name: &str, _: &Ticket) -> Result<Option<String>, Trouble> {
+        let Some(span) = self.link else { return Ok(None) };
+        let key = self.key(name)?;
+        // A folder of many files has no address of its own.
+        if self.head(&key)?.is_none() {
+            return Ok(None);
+        }
+        let get = self.bucket.get_object(Some(&self.credentials), &key);
+        Ok(Some(get.sign(span).to_string()))
     }
 
     fn discard(&self, name: &str, ticket: &Ticket) -> Result<(), Trouble> {

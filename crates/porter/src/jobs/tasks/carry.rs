@@ -129,7 +129,7 @@ pub fn give_up(d: &Desk<'_>) -> Result<Option<Next>> {
         let cargo = Cargo { path, files: output.files().to_vec(), ..Cargo::default() };
         let cleared = carried.place().and_then(|place| {
             match place.whose(name, ticket, &cargo)? {
-                Whose::Ours => carried.record(name, place.about().proof, place.address(ticket)?)?,
+                Whose::Ours => carried.record(name, place.about().proof, place.address(name, ticket)?)?,
                 Whose::Nothing | Whose::Other => place.discard(name, ticket)?,
             }
             Ok(())
@@ -215,7 +215,7 @@ impl Carried<'_> {
         if let Some((name, ticket)) = &known {
             match place.whose(name, ticket, &cargo)? {
                 Whose::Ours => {
-                    let address = place.address(ticket)?;
+                    let address = place.address(name, ticket)?;
                     return Ok(self.delivered(name, place.about().proof, address)?);
                 }
                 Whose::Nothing => (),
@@ -265,7 +265,7 @@ impl Carried<'_> {
                 }
                 if place.publish(&ticket, &name)? == Published::Done {
                     crate::stops::here("published");
-                    let address = place.address(&ticket)?;
+                    let address = place.address(&name, &ticket)?;
                     return Ok(self.delivered(&name, proof, address)?);
                 }
                 if replaces {

@@ -239,6 +239,7 @@ impl Desk<'_> {
             bounds: Default::default(),
             secrets: Vec::new(),
             frames: None,
+            captions: None,
         }
     }
 }

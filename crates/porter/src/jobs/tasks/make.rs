@@ -150,6 +150,13 @@ impl Desk<'_> {
         let mut order = self.order(work, folder);
         order.bounds.seconds = self.house.maker.longest.as_secs().saturating_mul(64).max(60);
         order.secrets = secrets(&order.work)?;
+        let from_captions =
+            |o: &Ordered| o.recipe.transcript.as_ref().is_some_and(|t| t.hearing.from_captions);
+        if let Work::Hear { outputs, .. } = &order.work
+            && outputs.iter().any(from_captions)
+        {
+            order.captions = self.captions_beside()?;
+        }
         let run = Run {
             program: &self.porter.program,
             limits: &self.house.maker,

@@ -8,6 +8,7 @@ use crate::files::frames::{Frames, Together};
 use crate::files::moving::{At, Moved, finish, move_if_free};
 use crate::files::{Dir, Seen, Watching};
 use crate::item::Fields;
+use crate::maker::Captions;
 use crate::progress::{Progress, Stage, Unit};
 use crate::store::{Change, MadeFile};
 use std::ffi::{OsStr, OsString};
@@ -243,6 +244,31 @@ impl Desk<'_> {
             }
         }
         Ok(out)
+    }
+
+    /// The first file of captions that came with it.
+    pub fn captions_beside(&self) -> Result<Option<Captions>> {
+        const MOST: u64 = 4_000_000;
+        const ENDINGS: [&str; 4] = ["srt", "vtt", "ttml", "dfxp"];
+        for (dir, name, seen) in self.beside()? {
+            let mut parts = name.to_str().unwrap_or_default().rsplit('.');
+            let ending = parts.next().unwrap_or_default().to_lowercase();
+            if !ENDINGS.contains(&ending.as_str()) || seen.size > MOST {
+                continue;
+            }
+            // `clip.en.srt` says its language; `clip.srt` does not.
+            let stem = self.job.path.file_stem().unwrap_or_default().to_string_lossy();
+            let told = parts.next().filter(|l| (2..=8).contains(&l.len()) && *l != stem);
+            let language = told.filter(|l| l.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-'));
+            let mut bytes = Vec::new();
+            let path = dir.path().join(name);
+            let read = dir.read(name).and_then(|f| f.take(MOST).read_to_end(&mut bytes));
+            read.map_err(Error::path("cannot read", &path))?;
+            let (name, language) =
+                (name.to_string_lossy().into_owned(), language.unwrap_or("und").to_owned());
+            return Ok(Some(Captions { name, language, bytes }));
+        }
+        Ok(None)
     }
 
     /// One that is as it was, with its checksum.
