@@ -46,13 +46,14 @@ fn main() -> Result<(), Anyhow> {
     let wanted = args.get(1).cloned().unwrap_or_default();
     let dir = tempfile::tempdir()?;
     let bench = Bench { dir: dir.path().to_owned(), program: program()? };
-    let parts: [(&str, Part); 17] = [
+    let parts: [(&str, Part); 18] = [
         ("help", help),
         ("sparse", sparse),
         ("folder", folder),
         ("steady", steady),
         ("idle", house::idle),
         ("watches", watches::watches),
+        ("tree", watches::tree),
         ("dispatch", house::dispatch),
         ("decode", decode),
         ("camera", camera::camera),
