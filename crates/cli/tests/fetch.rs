@@ -114,11 +114,12 @@ fn files_are_fetched_and_moved_there(#[case] kind: Kind) {
 fn what_is_left_there_is_fetched_once_and_what_grows_is_waited_for() {
     let Some(server) = servers::ssh() else { return };
     let house = house_from(&sftp(&server, server.port), "");
+    house.reconfigure("steady = \"300 ms\"", "steady = \"2 s\"");
     let path = server.root.join("cup.mp4");
     std::fs::write(&path, &clip()[..1000]).unwrap();
     let porter = house.start();
     // It goes on growing for longer than it has to be steady.
-    for n in 1..8 {
+    for n in 1..12 {
         std::thread::sleep(Duration::from_millis(250));
         std::fs::write(&path, &clip()[..1000 + 10 * n]).unwrap();
     }

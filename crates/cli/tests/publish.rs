@@ -183,7 +183,7 @@ fn an_item_waits_for_its_fields_and_for_a_person() {
     let began = Instant::now();
     assert!(porter(&house, &["review", "release", "1", "--by", "Anna"]).status.success());
     house.wait_until("is published", |s| s["ended"][0]["job"] == 1);
-    assert!(began.elapsed() < Duration::from_secs(10), "{:?}", began.elapsed());
+    assert!(began.elapsed() < Duration::from_secs(20), "{:?}", began.elapsed());
     let refuse = porter(&house, &["review", "refuse", "2", "--why", "the wrong take", "--by", "Anna"]);
     assert!(refuse.status.success(), "{}", text(&refuse));
     let ended = house.wait_until("is over", |s| s["ended"][0]["job"] == 2);
@@ -229,8 +229,8 @@ fn fields_go_out_and_in_as_a_table() {
 #[test]
 fn a_folder_waits_for_its_time_as_well() {
     let house = House::new();
-    let at = Instant::now() + Duration::from_secs(6);
-    let when = Command::new("date").args(["-d", "6 seconds", "+%Y-%m-%dT%H:%M:%S%:z"]).output().unwrap();
+    let at = Instant::now() + Duration::from_secs(12);
+    let when = Command::new("date").args(["-d", "12 seconds", "+%Y-%m-%dT%H:%M:%S%:z"]).output().unwrap();
     let make = format!(
         "{{ preset = \"proxy\", name = \"{{stem}}\", to = [\"editors\"], item = {{ title = \"x\", publish_at = \"{}\" }} }}",
         text(&when).trim()
