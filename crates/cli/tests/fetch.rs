@@ -189,13 +189,7 @@ fn a_kill_at_any_step_fetches_each_file_once(
     let Some(server) = servers::ssh() else { return };
     let house = house_from(&format!("{}after = \"{after}\"", sftp(&server, server.port)), "");
     std::fs::write(server.root.join("cup.mp4"), clip()).unwrap();
-    let killed = Command::new(PROGRAM)
-        .args(["run", "--once"])
-        .arg(house.path(""))
-        .env("DEFT_PORTER_TEST_KILL_AT", format!("{moment}:1"))
-        .output()
-        .unwrap();
-    assert!(!killed.status.success());
+    house.killed_at(moment);
     assert_eq!(files(&server.root), ["cup.mp4"], "it is there until it is here under its name");
     for _ in 0..2 {
         assert!(house.run_once().status.success());

@@ -278,13 +278,7 @@ fn a_kill_while_something_is_replaced_loses_nothing(
     let house = making("{ preset = \"sound\", to = [\"editors\"], if_taken = \"replace\" }");
     std::fs::write(house.path("out/cup.m4a"), b"precious").unwrap();
     house.drop_in("cup.mp4", clip());
-    let killed = Command::new(PROGRAM)
-        .args(["run", "--once"])
-        .arg(house.path(""))
-        .env("DEFT_PORTER_TEST_KILL_AT", format!("{moment}:1"))
-        .output()
-        .unwrap();
-    assert!(!killed.status.success(), "it was not killed at \"{moment}\"");
+    house.killed_at(moment);
     assert!(house.run_once().status.success());
     let all = tree(&house, "out");
     let kept: Vec<&String> =

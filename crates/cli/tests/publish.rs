@@ -104,13 +104,7 @@ fn an_unsteady_platform_gets_everything_once(#[case] how: &[&str]) {
 fn a_kill_publishes_each_film_once(#[values("staged", "published", "made, not recorded")] moment: &str) {
     let (house, _platform) = publishing(&[], TITLED);
     house.drop_in("cup.mp4", clip());
-    let killed = Command::new(PROGRAM)
-        .args(["run", "--once"])
-        .arg(house.path(""))
-        .env("DEFT_PORTER_TEST_KILL_AT", format!("{moment}:1"))
-        .output()
-        .unwrap();
-    assert!(!killed.status.success());
+    house.killed_at(moment);
     assert!(house.run_once().status.success());
     let all = items(&house);
     assert_eq!((all.len(), &all[0]["state"]), (1, &"published".into()), "{all:#?}");

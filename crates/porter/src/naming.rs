@@ -126,7 +126,11 @@ fn words(script: &Script, value: &impl Fn(&Field) -> Value) -> String {
 
 /// Whether a text that is shown, and is no name, has fields that there are; the error says what would be right.
 pub fn check_text(text: &str) -> Result<(), String> {
-    pieces(text).map(|_| ())
+    let has_version = |p: &Piece| matches!(p, Piece::Field(f) if f.name == fields::VERSION);
+    match pieces(text)?.iter().any(has_version) {
+        true => Err("fields without {version}: it is known only when a name is given at a place".into()),
+        false => Ok(()),
+    }
 }
 
 /// A text with its fields filled in as they are; `{timecode}` stays, for it runs with the pictures.
@@ -200,7 +204,7 @@ impl Template {
                 && f.name == "folder"
                 && n < last
             {
-                let folders = value(f).words();
+                let folders = value(f).words().replace(FREE_VERSION, "_");
                 parts.extend(folders.split('/').filter(|p| !p.is_empty()).map(clean));
                 continue;
             }
@@ -293,7 +297,7 @@ pub fn clean(text: &str) -> String {
 
 /// The ending of a file as it arrived, fit to stand behind a name.
 pub fn ending(text: &str) -> String {
-    let clean = if text.is_empty() { String::new() } else { clean(text) };
+    let clean = if text.is_empty() { String::new() } else { clean(text).replace(FREE_VERSION, "_") };
     let mut end = clean.len().min(MAX_ENDING);
     while !clean.is_char_boundary(end) {
         end -= 1;
@@ -389,6 +393,20 @@ mod tests {
     #[case(".hidden", 2, ".hidden_2")]
     fn numbers_stand_before_the_extension(#[case] path: &str, #[case] n: u32, #[case] want: &str) {
         assert_eq!(numbered(path, n), want);
+    }
+
+    #[test]
+    fn no_value_brings_a_version_in() {
+        let odd = format!("a{FREE_VERSION}b");
+        let name = filled(
+            "{folder}/{stem}_{version}",
+            &[("folder", &odd), ("stem", &odd), ("version", FREE_VERSION)],
+        );
+        assert_eq!(candidate(&name, 3), "a_b/a_b_v003.mp4");
+        assert_eq!(ending(&odd), "a_b");
+        assert!(
+            check_text("{stem} {version}").unwrap_err().contains("{version}") && check_text("{stem}").is_ok()
+        );
     }
 
     proptest! {

@@ -112,6 +112,17 @@ impl House {
         child.wait_with_output().unwrap()
     }
 
+    /// The same, killed at the first of these moments.
+    pub fn killed_at(&self, moment: &str) {
+        let killed = Command::new(PROGRAM)
+            .args(["run", "--once"])
+            .arg(self.dir.path())
+            .env("DEFT_PORTER_TEST_KILL_AT", format!("{moment}:1"))
+            .output()
+            .unwrap();
+        assert!(!killed.status.success(), "it was not killed at \"{moment}\"");
+    }
+
     pub fn spawn(&self, args: &[&str]) -> Child {
         let mut c = Command::new(PROGRAM);
         c.args(args).arg(self.dir.path()).stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::piped());

@@ -218,7 +218,6 @@ impl Dir {
         }
     }
 
-    /// Removes a file, or a folder with what is in it; false if nothing was there.
     /// Takes a folder away if nothing is in it; whether it did.
     pub fn remove_empty(&self, name: &OsStr) -> io::Result<bool> {
         match rustix::fs::unlinkat(&self.fd, name, AtFlags::REMOVEDIR) {
@@ -230,6 +229,7 @@ impl Dir {
         }
     }
 
+    /// Removes a file, or a folder with what is in it; false if nothing was there.
     pub fn remove_all(&self, name: &OsStr) -> io::Result<bool> {
         match self.look(name)? {
             None => Ok(false),

@@ -16,7 +16,7 @@ use media::show;
 use std::collections::HashMap;
 use std::ffi::OsStr;
 use std::fs::File;
-use std::io::{Read, Seek, SeekFrom, Write};
+use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, RecvTimeoutError};
@@ -216,12 +216,19 @@ impl Fetcher {
         // While it was fetched it may have become another.
         let now = self.far()?.look(&t.path).map_err(away)?;
         let same = |n: &There| n.bytes == t.bytes && (n.mark == t.mark || n.modified == t.modified);
-        if !now.is_some_and(|n| same(&n)) {
+        let name = OsStr::new(&stage);
+        let at = folder.path().join(name);
+        let fail = |e| Error::path("cannot read", &at)(e);
+        let Some(now) = now.filter(same) else {
             self.seen.remove(&t.path);
-            folder
-                .remove(OsStr::new(&stage))
-                .map_err(Error::path("cannot remove a part in", folder.path()))?;
+            folder.remove(name).map_err(fail)?;
             return Ok(());
+        };
+        if let Some(wanted) = now.md5
+            && self.md5_of(&mut folder.read(name).map_err(fail)?, &at)? != wanted
+        {
+            folder.remove(name).map_err(fail)?;
+            return Err(Error::Away(format!("{} did not arrive as it is there (MD5)", t.path)));
         }
         let fetched = Change::Fetched {
             watch: self.watch.name.clone(),
@@ -285,16 +292,23 @@ impl Fetcher {
             }
         }
         file.sync_all().map_err(fail)?;
-        if let Some(wanted) = &t.md5
-            && md5_of(&mut folder.read(name).map_err(fail)?).map_err(fail)? != *wanted
-        {
-            folder.remove(name).map_err(fail)?;
-            return Err(Error::Away(format!("{} did not arrive as it is there (MD5)", t.path)));
-        }
         if let Some(modified) = t.modified.and_then(|m| u64::try_from(m).ok()) {
             let _ = file.set_modified(UNIX_EPOCH + Duration::from_micros(modified));
         }
         Ok(())
+    }
+
+    fn md5_of(&self, file: &mut File, at: &Path) -> Result<String> {
+        let (mut all, mut block) = (Md5::new(), vec![0; 1 << 18]);
+        loop {
+            if self.stopping() {
+                return Err(Error::Stopped);
+            }
+            match file.read(&mut block).map_err(Error::path("cannot read", at))? {
+                0 => return Ok(all.finalize().iter().map(|b| format!("{b:02x}")).collect()),
+                n => all.update(&block[..n]),
+            }
+        }
     }
 
     /// What is whole and recorded gets its name, or the next that is free.
@@ -349,16 +363,5 @@ fn away(t: Trouble) -> Error {
         Trouble::Away(why) => Error::Away(show::text(&why)),
         // Another line gives no other answer.
         t => Error::NotConfigured(show::text(&t.to_string())),
-    }
-}
-
-fn md5_of(file: &mut File) -> std::io::Result<String> {
-    let (mut all, mut block) = (Md5::new(), vec![0; 1 << 18]);
-    file.seek(SeekFrom::Start(0))?;
-    loop {
-        match file.read(&mut block)? {
-            0 => return Ok(all.finalize().iter().map(|b| format!("{b:02x}")).collect()),
-            n => all.update(&block[..n]),
-        }
     }
 }

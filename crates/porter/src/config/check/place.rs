@@ -4,7 +4,7 @@ use super::words::{LoginKeys, login};
 use super::{At, Checker, key, seen_by};
 use crate::config::{After, Fetch, Place, Watch, Where, raw, values};
 use crate::deliver::Remote;
-use crate::deliver::remote::{About, PROTOCOLS, Protocol, decoded};
+use crate::deliver::remote::{About, PROTOCOLS, Protocol, decoded, inside};
 use crate::services::Login;
 use std::path::Path;
 use std::time::Duration;
@@ -86,9 +86,7 @@ pub fn fetch(c: &mut Checker<'_>, here: &At, f: &raw::From) -> Option<Fetch> {
         _ => After::Leave,
     };
     let move_to = f.move_to.clone().unwrap_or_default();
-    let fits =
-        |part: &str| !part.is_empty() && part != "." && part != ".." && !part.contains(char::is_control);
-    match (after, move_to.split('/').all(fits)) {
+    match (after, inside(&move_to).is_ok()) {
         (After::Move, false) => {
             let wanted = "a folder in the one that is looked at, such as \"fetched\"";
             c.fault(key(here, "move_to"), format!("\"{move_to}\""), wanted);

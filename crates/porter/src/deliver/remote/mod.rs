@@ -17,7 +17,7 @@ mod webdav;
 pub use far::{Far, There};
 pub use http::decoded;
 pub use publish::Told;
-pub use site::{Site, SitePlace, Stands};
+pub use site::{Site, SitePlace, Stands, inside};
 
 use super::{Place, Published, Trouble};
 use crate::services::{Hidden, Login, Secret};

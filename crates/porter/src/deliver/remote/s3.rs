@@ -13,6 +13,7 @@ use crate::store::MadeFile;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use md5::{Digest, Md5};
+use rusty_s3::actions::list_objects_v2::ListObjectsContent;
 use rusty_s3::actions::{CreateMultipartUpload, ListObjectsV2, ListParts, ListPartsResponse, PartsContent};
 use rusty_s3::{Bucket, Credentials, S3Action, UrlStyle};
 use std::io::Read;
@@ -157,7 +158,8 @@ impl S3Place {
         answer.headers().get(TICKET).and_then(|v| v.to_str().ok()).unwrap_or_default().to_owned()
     }
 
-    fn keys(&self, prefix: &str, most: usize) -> Result<Vec<String>, Trouble> {
+    /// What is behind a prefix, so many at most.
+    fn list(&self, prefix: &str, most: usize) -> Result<Vec<ListObjectsContent>, Trouble> {
         let mut all = Vec::new();
         let mut token: Option<String> = None;
         loop {
@@ -170,7 +172,7 @@ impl S3Place {
             let text = self.good("cannot list", self.send("GET", list, &[], b"")?)?;
             let told = ListObjectsV2::parse_response(&text)
                 .map_err(|e| self.http.remote().away(format!("its listing is not understood: {e}")))?;
-            all.extend(told.contents.into_iter().map(|c| decoded(&c.key)));
+            all.extend(told.contents);
             token = told.next_continuation_token;
             if token.is_none() || all.len() >= most {
                 return Ok(all);
@@ -178,41 +180,36 @@ impl S3Place {
         }
     }
 
-    /// Every object behind the prefix.
+    fn keys(&self, prefix: &str, most: usize) -> Result<Vec<String>, Trouble> {
+        Ok(self.list(prefix, most)?.into_iter().map(|c| decoded(&c.key)).collect())
+    }
+
+    /// Every object of the place.
     pub fn contents(&self) -> Result<Vec<There>, Trouble> {
-        let mut all = Vec::new();
-        let mut token: Option<String> = None;
-        loop {
-            let mut list = ListObjectsV2::new(&self.bucket, Some(&self.credentials));
-            list.with_prefix(self.prefix.clone());
-            if let Some(token) = &token {
-                list.with_continuation_token(token.clone());
-            }
-            let text = self.good("cannot list", self.send("GET", list, &[], b"")?)?;
-            let told = ListObjectsV2::parse_response(&text)
-                .map_err(|e| self.http.remote().away(format!("its listing is not understood: {e}")))?;
-            all.extend(told.contents.into_iter().filter_map(|c| {
-                let key = decoded(&c.key);
-                let path = key.strip_prefix(&self.prefix)?.to_owned();
-                Some(far::object(
-                    path,
-                    c.size.unwrap_or(0),
-                    c.etag.as_deref().unwrap_or_default(),
-                    c.last_modified.as_deref().unwrap_or_default(),
-                ))
-            }));
-            token = told.next_continuation_token;
-            if token.is_none() {
-                return Ok(all);
-            }
-        }
+        let each = self.list(&self.prefix, usize::MAX)?.into_iter().filter_map(|c| {
+            let path = decoded(&c.key).strip_prefix(&self.prefix)?.to_owned();
+            let (etag, modified) = (c.etag.unwrap_or_default(), c.last_modified.unwrap_or_default());
+            Some(far::object(path, c.size.unwrap_or(0), &etag, &modified))
+        });
+        Ok(each.collect())
+    }
+
+    /// Within the bucket.
+    fn copy(&self, from: &str, to: &str) -> Result<(), Trouble> {
+        let source = format!("/{}/{}", self.bucket.name(), encoded(from));
+        let put = self.bucket.put_object(Some(&self.credentials), to);
+        let answer = self.send("PUT", put, &[("x-amz-copy-source", source)], b"")?;
+        self.good(&format!("cannot copy to {to}"), answer).map(|_| ())
     }
 
     pub fn object(&self, path: &str) -> Result<Option<There>, Trouble> {
         let Some(answer) = self.head(&self.key(path)?)? else { return Ok(None) };
         let told = |name: &str| answer.headers().get(name).and_then(|v| v.to_str().ok()).unwrap_or_default();
         let bytes = told("content-length").parse().unwrap_or(0);
-        Ok(Some(far::object(path.to_owned(), bytes, told("etag"), told("last-modified"))))
+        let found = far::object(path.to_owned(), bytes, told("etag"), told("last-modified"));
+        // Encrypted with a key of its own, an object has a tag that is no checksum.
+        let plain = matches!(told("x-amz-server-side-encryption"), "" | "AES256");
+        Ok(Some(There { md5: found.md5.filter(|_| plain), ..found }))
     }
 
     pub fn get(
@@ -243,12 +240,7 @@ impl S3Place {
         if self.head(&to)?.is_some() {
             return Ok(Published::Taken);
         }
-        let source = format!("/{}/{}", self.bucket.name(), encoded(&from));
-        let put = self.bucket.put_object(Some(&self.credentials), &to);
-        self.good(
-            &format!("cannot copy to {to}"),
-            self.send("PUT", put, &[("x-amz-copy-source", source)], b"")?,
-        )?;
+        self.copy(&from, &to)?;
         self.delete(&from)?;
         Ok(Published::Done)
     }
@@ -391,10 +383,7 @@ impl S3Place {
         for key in &staged {
             let inner = &key[from.len() + 1..];
             let target = format!("{to}/{inner}");
-            let source = format!("/{}/{}", self.bucket.name(), encoded(key));
-            let put = self.bucket.put_object(Some(&self.credentials), &target);
-            let headers = [("x-amz-copy-source", source)];
-            self.good(&format!("cannot copy to {target}"), self.send("PUT", put, &headers, b"")?)?;
+            self.copy(key, &target)?;
         }
         for key in &staged {
             self.delete(key)?;

@@ -2,6 +2,7 @@
 
 use super::{Desk, MAX_TRIES, Next, Worker};
 use crate::error::{Error, Result};
+use crate::files::copy::digest_of;
 use crate::maker::{Class, End};
 use crate::package::{self, Part};
 use crate::progress::{Progress, Stage, Unit};
@@ -35,8 +36,10 @@ pub fn pack(d: &Desk<'_>, all: &[Output], output: &Output, tries: u32) -> Result
             return Ok(Next::Moved);
         }
     }
-    let digest = crate::files::copy::digest(&at, false)?;
-    let bytes = std::fs::metadata(&at).map_err(Error::path("cannot look at", &at))?.len();
+    let fail = |e| Error::path("cannot read", &at)(e);
+    let mut file = std::fs::File::open(&at).map_err(fail)?;
+    let digest = digest_of(&mut file, &at, false, d.worker as &Worker)?;
+    let bytes = file.metadata().map_err(fail)?.len();
     let files = vec![MadeFile { inside: String::new(), bytes, digest }];
     d.record(&[(number, End::Made { files, made: Made { notes, ..Made::default() } })])?;
     Ok(Next::Moved)
