@@ -316,6 +316,15 @@ pub struct Trace {
 pub struct Board {
     #[command(flatten)]
     pub house: House,
+    /// Show it in a browser, on this machine alone, until it is ended with Ctrl-C.
+    #[arg(long)]
+    pub web: bool,
+    /// Where the browser finds it: an address of this machine.
+    #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:8765", requires = "web")]
+    pub listen: std::net::SocketAddr,
+    /// Take orders from the page as well (hold, release, cancel, again): its address then holds a secret.
+    #[arg(long, requires = "web")]
+    pub control: bool,
 }
 
 #[derive(Debug, ClapArgs)]

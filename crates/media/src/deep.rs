@@ -96,6 +96,7 @@ pub fn examine(demux: &mut dyn Demux) -> Result<Deep> {
         };
         let track = match &got {
             Got::Picture { track, .. } | Got::Lost { track, .. } | Got::Sound { track, .. } => *track,
+            Got::Packet(packet) => packet.track,
         };
         let Some((d, digest)) = all.iter_mut().find(|(d, _)| d.track == track + 1) else { continue };
         match got {
@@ -107,7 +108,7 @@ pub fn examine(demux: &mut dyn Demux) -> Result<Deep> {
                 d.decoded += frame.len() as u64;
                 digest.update(&frame.samples.iter().flat_map(|s| s.to_le_bytes()).collect::<Vec<_>>());
             }
-            Got::Lost { .. } => (),
+            Got::Lost { .. } | Got::Packet(_) => (),
         }
     }
     let mut deep = Deep {

@@ -34,6 +34,8 @@ pub enum Got {
         track: usize,
         frame: AudioFrame,
     },
+    /// A packet of a track that is taken as it is.
+    Packet(Packet),
 }
 
 /// The first packet that could not be decoded.
@@ -79,6 +81,8 @@ struct Line {
 pub struct Reader<D: Demux> {
     demux: D,
     lines: Vec<Line>,
+    /// Tracks whose packets are given as they are, and how far they were, in seconds.
+    raw: Vec<(usize, f64)>,
     ready: VecDeque<Got>,
     pictures: Vec<VideoFrame>,
     ended: bool,
@@ -98,6 +102,15 @@ impl<D: Demux> Reader<D> {
             .map(|&t| Ok((t, Self::decoder(&demux.tracks()[t], pool)?)))
             .collect::<Result<_>>()?;
         Ok(Self::with(demux, decoders))
+    }
+
+    /// The same, with the packets of some tracks as they are.
+    pub fn with_packets(demux: D, tracks: &[usize], raw: &[usize], pool: &Pool) -> Result<Self> {
+        let mut reader = Self::new(demux, tracks, pool)?;
+        reader.raw = raw.iter().map(|t| (*t, 0.0)).collect();
+        let all: Vec<usize> = tracks.iter().chain(raw).copied().collect();
+        reader.demux.choose(&all);
+        Ok(reader)
     }
 
     fn decoder(track: &Track, pool: &Pool) -> Result<Decoder> {
@@ -131,6 +144,7 @@ impl<D: Demux> Reader<D> {
         Reader {
             demux,
             lines,
+            raw: Vec::new(),
             ready: VecDeque::new(),
             pictures: Vec::new(),
             ended: false,
@@ -163,7 +177,8 @@ impl<D: Demux> Reader<D> {
     /// Whether every track has given all that lies before this moment, in seconds, and some more: pictures come in the
     /// order of showing, but a lost one may be told late.
     pub fn is_behind(&self, seconds: f64) -> bool {
-        self.lines.iter().all(|l| l.given > seconds + MARGIN)
+        let raw = self.raw.iter().map(|r| r.1);
+        self.lines.iter().map(|l| l.given).chain(raw).all(|given| given > seconds + MARGIN)
     }
 
     /// What comes next; `None` at the end. `Damaged` means that far too much in a row could not be read: the rest is given
@@ -175,6 +190,7 @@ impl<D: Demux> Reader<D> {
                     Got::Picture { track, frame } => (*track, frame.pts),
                     Got::Sound { track, frame } => (*track, frame.pts),
                     Got::Lost { track, pts, .. } => (*track, *pts),
+                    Got::Packet(_) => return Ok(Some(got)),
                 };
                 if let Some(line) = self.lines.iter_mut().find(|l| l.track == track) {
                     line.given = line.given.max(Time::new(pts, line.timescale).seconds());
@@ -188,6 +204,11 @@ impl<D: Demux> Reader<D> {
                 Ok(Some(packet)) => {
                     self.in_a_row = 0;
                     self.take(&packet)?;
+                    let scale = self.demux.tracks().get(packet.track).map_or(1, |t| t.timescale);
+                    if let Some(raw) = self.raw.iter_mut().find(|r| r.0 == packet.track) {
+                        raw.1 = raw.1.max(Time::new(packet.pts, scale).seconds());
+                        self.ready.push_back(Got::Packet(packet));
+                    }
                 }
                 Ok(None) => self.finish()?,
                 Err(e @ Error::Damaged(_)) => {

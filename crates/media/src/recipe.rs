@@ -2,7 +2,7 @@
 
 use crate::container::wrap::Wrap;
 use crate::filter::audio::fade::Fade;
-use crate::filter::video::{Burn, Deinterlacing, Fill, Kernel, Rect};
+use crate::filter::video::{Burn, Deinterlacing, Fill, Kernel, Overlay, Rect};
 use crate::units::Ratio;
 use serde::{Deserialize, Serialize};
 
@@ -49,6 +49,12 @@ pub struct Rung {
 }
 
 impl Recipe {
+    /// All files that it needs: whoever may read them puts their bytes in.
+    pub fn needed(&mut self) -> impl Iterator<Item = &mut Needed> {
+        let video = self.video.iter_mut();
+        video.flat_map(|v| v.look.iter_mut().chain(v.overlays.iter_mut().map(|o| &mut o.picture)))
+    }
+
     /// All writing that is burnt in or set above pictures: whoever has the fields of a file puts them in.
     pub fn texts(&mut self) -> impl Iterator<Item = &mut String> {
         let burns = self.video.iter_mut().flat_map(|v| &mut v.burn).map(|b| &mut b.text);
@@ -60,6 +66,42 @@ impl Recipe {
             p.burn.iter_mut().map(|b| &mut b.text).chain(title)
         });
         burns.chain(pictures)
+    }
+}
+
+fn is_none(v: &u32) -> bool {
+    *v == 0
+}
+
+/// A file that a recipe needs: its name as the settings have it, and its bytes once whoever may read it did.
+#[derive(Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct Needed {
+    pub file: String,
+    #[serde(default, skip_serializing_if = "Vec::is_empty", with = "as_text")]
+    pub bytes: Vec<u8>,
+}
+
+impl std::fmt::Debug for Needed {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{} ({} bytes)", self.file, self.bytes.len())
+    }
+}
+
+impl Needed {
+    pub const MOST_BYTES: u64 = 40_000_000;
+}
+
+/// Bytes as base 64 (RFC 4648).
+mod as_text {
+    use base64::prelude::{BASE64_STANDARD, Engine};
+    use serde::{Deserialize, Deserializer, Serializer, de::Error};
+
+    pub fn serialize<S: Serializer>(bytes: &[u8], s: S) -> Result<S::Ok, S::Error> {
+        s.serialize_str(&BASE64_STANDARD.encode(bytes))
+    }
+
+    pub fn deserialize<'de, D: Deserializer<'de>>(d: D) -> Result<Vec<u8>, D::Error> {
+        BASE64_STANDARD.decode(String::deserialize(d)?).map_err(D::Error::custom)
     }
 }
 
@@ -102,8 +144,36 @@ pub struct VideoRecipe {
     /// A part of the source's picture.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub crop: Option<Rect>,
+    /// Black bars at the sides are found and taken off: by [`crate::run::bars`], before the plan is made.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub bars: bool,
+    /// Pictures between two of the source are mixtures of both.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub blend: bool,
+    /// So many times as fast, in thousandths; without sound.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pace: Option<u32>,
+    /// In thousandths of the strongest.
+    #[serde(default, skip_serializing_if = "is_none")]
+    pub denoise: u32,
+    #[serde(default, skip_serializing_if = "is_none")]
+    pub sharpen: u32,
+    #[serde(default)]
+    pub fade: Fade,
+    /// Colours are brought to ITU-R BT.709.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub to_hd: bool,
+    /// A table of colours (`.cube`).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub look: Option<Needed>,
+    /// Pictures laid over.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub overlays: Vec<Overlay>,
     #[serde(default)]
     pub kernel: Kernel,
+    /// Pixels stay in their shape where nothing asks for a size: nothing is scaled.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub keep_pixels: bool,
     /// Words in the picture.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub burn: Vec<Burn>,
@@ -120,7 +190,17 @@ impl Default for VideoRecipe {
             frame_rate: None,
             deinterlace: Deinterlace::default(),
             crop: None,
+            bars: false,
+            blend: false,
+            pace: None,
+            denoise: 0,
+            sharpen: 0,
+            fade: Fade::default(),
+            to_hd: false,
+            look: None,
+            overlays: Vec::new(),
             kernel: Kernel::default(),
+            keep_pixels: false,
             burn: Vec::new(),
         }
     }
@@ -132,6 +212,14 @@ pub enum VideoCodec {
     #[default]
     H264,
     Vp9,
+    /// Every picture by itself, 8-bit 4:2:2.
+    MotionJpeg,
+    /// Uncompressed, 10-bit 4:2:2.
+    V210,
+    /// Every picture by itself, without loss.
+    Ffv1,
+    /// The source's packets as they are.
+    Copy,
 }
 
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -192,6 +280,9 @@ pub struct AudioRecipe {
     /// A source without sound gets a silent track.
     #[serde(default)]
     pub silence: bool,
+    /// Every channel is a file of its own.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub split: bool,
 }
 
 impl Default for AudioRecipe {
@@ -206,6 +297,7 @@ impl Default for AudioRecipe {
             even: false,
             fade: Fade::default(),
             silence: false,
+            split: false,
         }
     }
 }
@@ -222,6 +314,8 @@ pub enum AudioCodec {
     Flac24,
     Pcm16,
     Pcm24,
+    /// The source's packets as they are.
+    Copy,
 }
 
 /// Of the whole programme, as EBU R 128 measures it.
@@ -303,13 +397,13 @@ pub enum StillChoice {
     /// JPEG with a quality of 1 to 100.
     Jpeg(u8),
     Png,
-}
-
-impl StillChoice {
-    pub fn extension(self) -> &'static str {
-        match self {
-            StillChoice::Jpeg(_) => "jpg",
-            StillChoice::Png => "png",
-        }
-    }
+    Png16,
+    Tiff,
+    Tiff16,
+    /// Without loss.
+    Webp,
+    /// 10 bits.
+    Dpx,
+    /// Linear light.
+    Exr,
 }

@@ -12,6 +12,7 @@ pub enum Codec {
     Vp8,
     Vp9,
     MotionJpeg,
+    Ffv1,
     /// The frames of an animated GIF.
     Gif,
     /// Uncompressed pictures.
@@ -50,6 +51,7 @@ impl Codec {
             Codec::Vp8 => "VP8".into(),
             Codec::Vp9 => "VP9".into(),
             Codec::MotionJpeg => "Motion JPEG".into(),
+            Codec::Ffv1 => "FFV1".into(),
             Codec::Gif => "GIF".into(),
             Codec::Raw(r) => r.to_string(),
             Codec::Stills => "still pictures".into(),

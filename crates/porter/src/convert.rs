@@ -89,9 +89,16 @@ pub fn plan(path: &Path, presets: &[Arc<Preset>]) -> Result<Planned> {
         let mut recipe = recipe(p).ok()?.clone();
         let subject = Subject { facts: &planned.facts, item: &item, preset: &p.name, rule: "" };
         recipe.texts().for_each(|t| *t = naming::fill_text(t, &subject));
+        recipe.needed().for_each(|n| drop(crate::recipe::read_needed(n)));
         Some(recipe)
     };
-    let good: Vec<Recipe> = presets.iter().filter_map(filled).collect();
+    let mut good: Vec<Recipe> = presets.iter().filter_map(filled).collect();
+    let with_bars = |r: &Recipe| r.video.as_ref().is_some_and(|v| v.bars);
+    if good.iter().any(with_bars) {
+        let inside = run::bars(&mut || container::open(Box::new(File::open(path)?)), &Control::new(0))?;
+        let videos = good.iter_mut().filter_map(|r| r.video.as_mut());
+        videos.filter(|v| v.bars).for_each(|v| v.crop = inside);
+    }
     let (plan, ends) = plan::plan_each(&planned.tracks, &good);
     planned.plan = plan;
     let mut ends = ends.into_iter();
@@ -205,7 +212,7 @@ impl Planned {
             }
             let Some(s) = &recipe(p)?.still else { return Err(Error::Output("no still".into())) };
             let mut sink = staged.target()?.file()?;
-            let size = still::convert(&picture, s.fit, s.format.into(), &mut sink)?;
+            let size = still::convert(&picture, s.fit, s.format, &mut sink)?;
             Ok(Made { size: Some(size), frames: 1, ..Made::default() })
         };
         Ok(presets.iter().zip(staged).map(|(p, s)| one(p, s)).collect())

@@ -37,6 +37,7 @@ pub mod stops;
 pub mod store;
 pub mod transcripts;
 pub mod watch;
+pub mod web;
 
 pub use error::{Error, Result};
 

@@ -1,9 +1,11 @@
 //! What one output is made of: pictures, sound and stills by [`media`], transcripts by [`words`].
 
+use crate::error::{Error, Result};
 use crate::package::Package;
 use crate::services::Service;
+use media::recipe::Needed;
 use serde::{Deserialize, Serialize};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use words::transcribe::Options;
 use words::write::{Form, Writing};
 
@@ -74,4 +76,20 @@ impl From<media::recipe::Recipe> for Recipe {
     fn from(media: media::recipe::Recipe) -> Recipe {
         Recipe { media, ..Recipe::default() }
     }
+}
+
+/// Reads what a recipe needs beside the source: a logo, a table of colours.
+pub fn read_needed(needed: &mut Needed) -> Result<()> {
+    let path = Path::new(&needed.file);
+    let size = std::fs::metadata(path).map_err(Error::path("cannot read", path))?;
+    if !size.is_file() || size.len() > Needed::MOST_BYTES {
+        let why = std::io::Error::other(format!("no file of up to {} MB", Needed::MOST_BYTES / 1_000_000));
+        return Err(Error::path("cannot use", path)(why));
+    }
+    needed.bytes = std::fs::read(path).map_err(Error::path("cannot read", path))?;
+    // For people its name is enough from here on.
+    if let Some(name) = path.file_name() {
+        needed.file = name.to_string_lossy().into_owned();
+    }
+    Ok(())
 }

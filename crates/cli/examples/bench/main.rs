@@ -516,6 +516,8 @@ fn work(path: &Path) -> Result<bare::Work, Anyhow> {
             height: FIT.1,
             rate: v.rate.ok_or("no rate")?,
             colour: v.colour,
+            chroma: media::frame::Chroma::C420,
+            depth: 8,
             steady_keys: false,
         },
         quantiser: QUANTISER,

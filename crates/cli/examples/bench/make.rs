@@ -2,7 +2,7 @@
 
 use super::{Anyhow, Bench, QUANTISER, create, figure, hd_clip, median, order_of, processor, work};
 use media::codec::yardstick as bare;
-use media::filter::video::{Deinterlacing, Form, Kernel, Shown, Step};
+use media::filter::video::{Deinterlacing, Form, Kernel, Shown, Step, Wanted};
 use media::frame::{Chroma, Colour, Fields, Pool, VideoFrame};
 use media::recipe::{AudioCodec, AudioRecipe, BitRecipe, Loudness, Recipe, VideoRecipe};
 use media::testkit::{Clip, write_clip};
@@ -157,8 +157,8 @@ pub fn filters(_: &Bench) -> Result<(), Anyhow> {
         ("scale to 720p, Catmull-Rom", scale(Kernel::CatmullRom), Chroma::C420, 8),
         ("scale to 720p, Catmull-Rom, 10-bit 4:2:2", scale(Kernel::CatmullRom), Chroma::C422, 10),
         ("halve, 10-bit 4:2:2", Step::Halve, Chroma::C422, 10),
-        ("colour: 10-bit 4:2:2 to 8-bit 4:2:0", Step::Plain, Chroma::C422, 10),
-        ("colour: RGB to 8-bit 4:2:0", Step::Plain, Chroma::Rgb, 8),
+        ("colour: 10-bit 4:2:2 to 8-bit 4:2:0", Step::As(Wanted::PLAIN), Chroma::C422, 10),
+        ("colour: RGB to 8-bit 4:2:0", Step::As(Wanted::PLAIN), Chroma::Rgb, 8),
         ("deinterlace by movement", Step::Deinterlace(Deinterlacing::default()), Chroma::C420, 8),
     ];
     for (name, step, chroma, depth) in of {

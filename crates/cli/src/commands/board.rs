@@ -8,10 +8,12 @@ use anyhow::{Context, Result, bail};
 use porter::config::House;
 use porter::control::Order;
 use porter::jobs::schedule::FIRST;
-use porter::report;
+use porter::{report, web};
 use ratatui::crossterm::event::{self, Event, KeyCode, KeyEventKind, KeyModifiers};
 use std::io::IsTerminal;
+use std::path::PathBuf;
 use std::process::ExitCode;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 /// How often the house is looked at.
@@ -21,6 +23,9 @@ const MOST_ENDED: u32 = 100;
 pub fn board(a: &args::Board) -> Result<ExitCode> {
     let at = a.house.find();
     let (house, _) = House::load_to_look(&at)?;
+    if a.web {
+        return in_browser(a, at, house);
+    }
     if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
         bail!("the board needs a terminal; 'deft-porter status' prints what is going on");
     }
@@ -59,6 +64,43 @@ pub fn board(a: &args::Board) -> Result<ExitCode> {
     })();
     ratatui::restore();
     result.map(|()| ExitCode::SUCCESS)
+}
+
+/// The same for a browser, until the program is ended.
+fn in_browser(a: &args::Board, at: PathBuf, house: House) -> Result<ExitCode> {
+    let listener = web::listen(a.listen)?;
+    let token = a.control.then(web::token).transpose()?;
+    let address = listener.local_addr()?;
+    let secret = token.as_ref().map_or(String::new(), |t| format!("#token={t}"));
+    crate::say!("The board of {} is at http://{address}/{secret}", house.name);
+    if token.is_some() {
+        crate::say!("Whoever has this address can give orders. Ctrl-C ends the board; the porter goes on.");
+    } else {
+        crate::say!(
+            "It is for reading (--control takes orders as well). Ctrl-C ends it; the porter goes on."
+        );
+    }
+    let house = Arc::new(house);
+    let (one, all) = (house.clone(), house);
+    let words = |e: &dyn std::fmt::Display| e.to_string();
+    let desk = web::Desk {
+        status: Box::new(move || {
+            let status = report::status(&all, MOST_ENDED).map_err(|e| words(&e))?;
+            serde_json::to_string(&status).map_err(|e| words(&e))
+        }),
+        job: Box::new(move |job| {
+            let told = report::history(&one, job).map_err(|e| words(&e))?;
+            let json = told.map(|(job, events)| serde_json::json!({ "job": job, "events": events }));
+            Ok(json.map(|j| j.to_string()))
+        }),
+        token,
+        order: Box::new(move |order| match have_done(&at, order) {
+            Ok((said, _)) => Ok(said.join(" ")),
+            Err(e) => Err(format!("{e:#}")),
+        }),
+    };
+    web::serve(listener, desk)?;
+    Ok(ExitCode::SUCCESS)
 }
 
 fn key(code: KeyCode) -> Option<Key> {

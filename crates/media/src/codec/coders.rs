@@ -1,22 +1,46 @@
 //! The table of encoders: one row says what an encoder takes and how it is begun. To add one: a file here that implements
 //! [`EncodeVideo`] or [`EncodeAudio`], a name in the recipe, and a row.
 
-use super::{EncodeAudio, EncodeVideo, PictureForm, aac, flac_encode, h264, mp3_encode, opus, pcm, vpx};
+use super::{
+    EncodeAudio, EncodeVideo, PictureForm, aac, ffv1, flac_encode, h264, mjpeg_encode, mp3_encode, opus, pcm,
+    raw_encode, vpx,
+};
 use crate::error::{Error, Result};
+use crate::filter::video::Wanted;
 use crate::recipe::{AudioCodec, BitRecipe, VideoCodec};
-use crate::track::{Codec, PcmKind, PcmLayout};
+use crate::track::{Codec, Packing, PcmKind, PcmLayout, RawPicture};
 
-/// An encoder of pictures, 8-bit 4:2:0 all of them.
+/// An encoder of pictures.
 pub struct VideoCoder {
     pub codec: VideoCodec,
     pub name: &'static str,
     /// What a track of it holds.
     pub coded: Codec,
-    /// Smallest side.
+    /// Smallest side, and whether sides must be even.
     pub least: u32,
+    pub even: bool,
+    /// The form of the pictures that it takes.
+    pub takes: Takes,
+    /// What bits it can be given.
+    pub rates: Rates,
     /// Why it is not there in this program.
     pub missing: Option<&'static str>,
     pub open: fn(&PictureForm, BitRecipe, u32) -> Result<Box<dyn EncodeVideo>>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Takes {
+    One(Wanted),
+    /// The source's own, whatever it is: nothing is lost.
+    Any,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Rates {
+    QuantiserOrBits,
+    Quantiser,
+    /// It has its own.
+    None,
 }
 
 /// An encoder of sound.
@@ -49,6 +73,9 @@ pub static VIDEO_CODERS: &[VideoCoder] = &[
         name: "H.264",
         coded: Codec::H264,
         least: crate::limits::MIN_ENCODED_SIDE,
+        even: true,
+        takes: Takes::One(Wanted::PLAIN),
+        rates: Rates::QuantiserOrBits,
         missing: None,
         open: |form, rate, key_every| {
             let rate = match rate {
@@ -63,12 +90,48 @@ pub static VIDEO_CODERS: &[VideoCoder] = &[
         name: "VP9",
         coded: Codec::Vp9,
         least: 2,
+        even: true,
+        takes: Takes::One(Wanted::PLAIN),
+        rates: Rates::QuantiserOrBits,
         missing: if vpx::PRESENT {
             None
         } else {
             Some("VP9 is made by libvpx, which was not there when this program was built")
         },
         open: vpx::encoder,
+    },
+    VideoCoder {
+        codec: VideoCodec::MotionJpeg,
+        name: "Motion JPEG",
+        coded: Codec::MotionJpeg,
+        least: 2,
+        even: true,
+        takes: Takes::One(Wanted::JPEG),
+        rates: Rates::Quantiser,
+        missing: None,
+        open: |form, rate, _| Ok(Box::new(mjpeg_encode::Encoder::new(form, rate)?)),
+    },
+    VideoCoder {
+        codec: VideoCodec::V210,
+        name: "uncompressed 10-bit 4:2:2",
+        coded: Codec::Raw(RawPicture { packing: Packing::V210, bottom_up: false, align: 1 }),
+        least: 2,
+        even: true,
+        takes: Takes::One(Wanted::TEN_BITS),
+        rates: Rates::None,
+        missing: None,
+        open: |form, _, _| Ok(Box::new(raw_encode::V210::new(form))),
+    },
+    VideoCoder {
+        codec: VideoCodec::Ffv1,
+        name: "FFV1",
+        coded: Codec::Ffv1,
+        least: 1,
+        even: false,
+        takes: Takes::Any,
+        rates: Rates::None,
+        missing: None,
+        open: |form, _, _| Ok(Box::new(ffv1::Encoder::new(form)?)),
     },
 ];
 

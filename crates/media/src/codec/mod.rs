@@ -6,18 +6,21 @@
 pub mod aac;
 pub mod av1;
 pub mod coders;
+pub mod ffv1;
 pub mod flac;
 pub mod flac_encode;
 pub mod gif;
 pub mod h264;
 pub mod hevc;
 pub mod mjpeg;
+pub mod mjpeg_encode;
 pub mod mp3_encode;
 pub mod mpeg_audio;
 pub mod mpeg_video;
 pub mod opus;
 pub mod pcm;
 pub mod raw;
+pub mod raw_encode;
 pub mod rows;
 pub mod single;
 pub mod symphonia;
@@ -28,7 +31,7 @@ mod waiting;
 pub mod yardstick;
 
 use crate::error::{Error, Result};
-use crate::frame::{AudioFrame, Colour, Pool, VideoFrame};
+use crate::frame::{AudioFrame, Chroma, Colour, Pool, VideoFrame};
 use crate::track::{Codec, Packet, Track};
 use crate::units::Ratio;
 use rows::{Decode, Row};
@@ -89,6 +92,9 @@ pub struct PictureForm {
     pub height: u32,
     pub rate: Ratio,
     pub colour: Colour,
+    /// How the samples lie.
+    pub chroma: Chroma,
+    pub depth: u8,
     /// Key pictures come at equal distances only, and at no cut: several sizes of one film have theirs together.
     pub steady_keys: bool,
 }

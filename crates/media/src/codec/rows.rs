@@ -2,8 +2,8 @@
 //! row.
 
 use super::{
-    DecodeAudio, DecodeVideo, aac, av1, gif, h264, hevc, mjpeg, opus, pcm, raw, single::Single, symphonia,
-    vpx,
+    DecodeAudio, DecodeVideo, aac, av1, ffv1, gif, h264, hevc, mjpeg, opus, pcm, raw, single::Single,
+    symphonia, vpx,
 };
 use crate::error::{Error, Result};
 use crate::frame::Pool;
@@ -80,6 +80,15 @@ pub static CODECS: &[Row] = &[
         refuse: nothing,
         decode: Decode::Video(|_, v, pool| Ok(Box::new(Single::new(mjpeg::Decoder::new(v, pool))))),
         look: |packet, _, v| mjpeg::look(packet, v),
+    },
+    Row {
+        name: "FFV1",
+        covers: |c| matches!(c, Codec::Ffv1),
+        refuse: |t| ffv1::describe(&t.setup, &mut VideoTrack::sized(1, 1)),
+        decode: Decode::Video(|t, v, pool| {
+            Ok(Box::new(Single::new(ffv1::Decoder::new(&t.setup, &mut v.clone(), pool)?)))
+        }),
+        look: no_look,
     },
     Row {
         name: "uncompressed pictures",

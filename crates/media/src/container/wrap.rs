@@ -1,10 +1,11 @@
 //! Writing: what a writer of a container is, and the table of those there are. To add one: a file beside the container's
 //! reader with a type that implements [`Mux`], and a row in [`WRAPPERS`].
 
-use super::{mkv, mp4, ogg, sound, wav};
+use super::{mkv, mp4, mpeg, ogg, sound, wav};
 use crate::codec::Coded;
 use crate::error::{Error, Result};
-use crate::frame::Colour;
+use crate::frame::{Colour, Fields};
+use crate::plan::plain_pcm;
 use crate::recipe::{AudioCodec, VideoCodec};
 use crate::track::{Codec, TimecodeTrack};
 use crate::units::{Ratio, Time};
@@ -57,8 +58,20 @@ impl From<Box<dyn Sink>> for Target {
 
 #[derive(Clone, Debug)]
 pub enum OutTrackKind {
-    Video { width: u32, height: u32, rotation: u16, pixel_shape: Ratio, colour: Colour, rate: Option<Ratio> },
-    Audio { rate: u32, channels: u16, bits: u32 },
+    Video {
+        width: u32,
+        height: u32,
+        rotation: u16,
+        pixel_shape: Ratio,
+        colour: Colour,
+        fields: Fields,
+        rate: Option<Ratio>,
+    },
+    Audio {
+        rate: u32,
+        channels: u16,
+        bits: u32,
+    },
     Timecode(TimecodeTrack),
 }
 
@@ -73,6 +86,8 @@ pub struct OutTrack {
     pub expected: u64,
     /// Ticks of media in front of what is presented (priming).
     pub skip: i64,
+    /// Packets may come in another order than they are shown.
+    pub reordered: bool,
 }
 
 /// What of a track's media is presented, told at the end.
@@ -93,6 +108,10 @@ pub trait Mux: Send {
     /// Adds a packet behind the last one of its track. Its time is that of the presentation, from which priming lies
     /// before.
     fn write(&mut self, track: usize, packet: &Coded) -> Result<()>;
+    /// The codec's setup record of a track, once it is known: for those who need it in front of its packets.
+    fn setup(&mut self, track: usize, setup: &[u8]) {
+        let _ = (track, setup);
+    }
     /// Writes what can be written at the end only; the file is whole then. Gives the fragments that it wrote, if it writes
     /// such.
     fn finish(self: Box<Self>, endings: &[Ending]) -> Result<Vec<Fragment>>;
@@ -119,6 +138,7 @@ pub enum Wrap {
     Flac,
     Mp3,
     Aiff,
+    Ts,
 }
 
 /// Begins a file with these tracks.
@@ -139,7 +159,13 @@ pub struct Wrapper {
     /// A track may start later than the file.
     pub starts: bool,
     pub timecode: bool,
+    /// It can say that a track's presentation begins and ends inside its packets.
+    pub edits: bool,
+    /// It cannot say where in its last packet sound ends.
+    pub whole_packets: bool,
     pub most_sounds: usize,
+    /// Codecs that it takes as they are from another file.
+    pub copies: fn(&Codec) -> bool,
     pub open: Open,
 }
 
@@ -154,7 +180,10 @@ const SOUND_FILE: Wrapper = Wrapper {
     turns: false,
     starts: false,
     timecode: false,
+    edits: false,
+    whole_packets: false,
     most_sounds: 1,
+    copies: |_| false,
     open: |_, _| Err(Error::setting("container", "none")),
 };
 
@@ -169,7 +198,22 @@ pub static WRAPPERS: &[Wrapper] = &[
         turns: true,
         starts: true,
         timecode: true,
+        edits: true,
+        whole_packets: false,
         most_sounds: 32,
+        copies: |c| {
+            matches!(
+                c,
+                Codec::H264
+                    | Codec::Hevc
+                    | Codec::Av1
+                    | Codec::Aac
+                    | Codec::MpegAudio(3)
+                    | Codec::Opus
+                    | Codec::Flac
+                    | Codec::Alac
+            )
+        },
         open: |sink, tracks| Ok(Box::new(mp4::Mp4Writer::new(sink, tracks, None)?)),
     },
     Wrapper {
@@ -182,7 +226,10 @@ pub static WRAPPERS: &[Wrapper] = &[
         turns: false,
         starts: true,
         timecode: false,
+        edits: false,
+        whole_packets: false,
         most_sounds: 32,
+        copies: |c| matches!(c, Codec::Vp8 | Codec::Vp9 | Codec::Av1 | Codec::Opus | Codec::Vorbis),
         open: |sink, tracks| Ok(Box::new(mkv::Writer::new(sink, tracks, "webm")?)),
     },
     Wrapper {
@@ -190,7 +237,7 @@ pub static WRAPPERS: &[Wrapper] = &[
         name: "mkv",
         extension: "mkv",
         sound_extension: "mka",
-        video: &[VideoCodec::H264, VideoCodec::Vp9],
+        video: &[VideoCodec::H264, VideoCodec::Vp9, VideoCodec::Ffv1, VideoCodec::MotionJpeg],
         audio: &[
             AudioCodec::Opus,
             AudioCodec::Flac16,
@@ -201,7 +248,10 @@ pub static WRAPPERS: &[Wrapper] = &[
         turns: false,
         starts: true,
         timecode: false,
+        edits: false,
+        whole_packets: false,
         most_sounds: 32,
+        copies: |c| mkv::codec_id(c).is_some(),
         open: |sink, tracks| Ok(Box::new(mkv::Writer::new(sink, tracks, "matroska")?)),
     },
     Wrapper {
@@ -209,13 +259,42 @@ pub static WRAPPERS: &[Wrapper] = &[
         name: "mov",
         extension: "mov",
         sound_extension: "mov",
-        video: &[VideoCodec::H264],
+        video: &[VideoCodec::H264, VideoCodec::MotionJpeg, VideoCodec::V210],
         audio: &[AudioCodec::Aac, AudioCodec::Pcm16, AudioCodec::Pcm24],
         turns: true,
         starts: true,
         timecode: true,
+        edits: true,
+        whole_packets: false,
         most_sounds: 32,
+        copies: |c| {
+            matches!(
+                c,
+                Codec::H264
+                    | Codec::Hevc
+                    | Codec::MotionJpeg
+                    | Codec::Aac
+                    | Codec::MpegAudio(3)
+                    | Codec::Alac
+            ) || plain_pcm(c)
+        },
         open: |sink, tracks| Ok(Box::new(mp4::Mp4Writer::quicktime(sink, tracks)?)),
+    },
+    Wrapper {
+        wrap: Wrap::Ts,
+        name: "ts",
+        extension: "ts",
+        sound_extension: "ts",
+        video: &[VideoCodec::H264],
+        audio: &[AudioCodec::Aac],
+        turns: false,
+        starts: true,
+        timecode: false,
+        edits: false,
+        whole_packets: true,
+        most_sounds: 16,
+        copies: |_| false,
+        open: |sink, tracks| Ok(Box::new(mpeg::ts_mux::Writer::new(sink, tracks)?)),
     },
     Wrapper {
         wrap: Wrap::Wav,
@@ -275,7 +354,10 @@ pub static RUNG: Wrapper = Wrapper {
     turns: false,
     starts: false,
     timecode: false,
+    edits: false,
+    whole_packets: false,
     most_sounds: 8,
+    copies: |_| false,
     open: |sink, tracks| Ok(Box::new(mp4::fragment_mux::FragmentWriter::new(sink, tracks, USUAL_FRAGMENT)?)),
 };
 
@@ -288,9 +370,10 @@ pub fn wrapper(
     video: Option<VideoCodec>,
     audio: Option<AudioCodec>,
 ) -> Result<&'static Wrapper> {
-    let takes = |w: &Wrapper| {
-        video.is_none_or(|v| w.video.contains(&v)) && audio.is_none_or(|a| w.audio.contains(&a))
-    };
+    let takes = |w: &Wrapper| w.takes(video, audio);
+    if wanted.is_none() && (video == Some(VideoCodec::Copy) || audio == Some(AudioCodec::Copy)) {
+        return Err(Error::setting("container", "one that is named, for tracks that are copied"));
+    }
     if let Some(wrap) = wanted
         && let Some(w) = WRAPPERS.iter().find(|w| w.wrap == wrap)
     {
@@ -310,6 +393,14 @@ pub fn wrapper(
     all.into_iter()
         .find(|w| takes(w))
         .ok_or_else(|| Error::setting("container", format!("none holds {}", words(video, audio))))
+}
+
+impl Wrapper {
+    /// Whether it holds these together; of what is copied that is known when it is there.
+    pub fn takes(&self, video: Option<VideoCodec>, audio: Option<AudioCodec>) -> bool {
+        video.is_none_or(|v| v == VideoCodec::Copy && !self.video.is_empty() || self.video.contains(&v))
+            && audio.is_none_or(|a| a == AudioCodec::Copy && self.most_sounds > 1 || self.audio.contains(&a))
+    }
 }
 
 fn words(video: Option<VideoCodec>, audio: Option<AudioCodec>) -> String {

@@ -2,9 +2,11 @@
 //! outputs, and what each output does with what comes. Equal beginnings of two outputs are one: a picture is scaled once
 //! for all who want that size. Everything that can be refused is refused here, before any work.
 
+mod copy;
 mod part;
 mod picture;
 mod sound;
+mod split;
 pub mod stream;
 pub mod words;
 
@@ -15,9 +17,12 @@ use crate::container::{Media, TimecodeTrack, Track};
 use crate::error::{Error, Result};
 use crate::filter::audio::{AudioForm, AudioStep};
 use crate::filter::video::{Form, Step};
-use crate::recipe::{AudioRecipe, BitRecipe, PicturesKind, Recipe, StillChoice, WaveRecipe};
+use crate::recipe::{
+    AudioCodec, AudioRecipe, BitRecipe, PicturesKind, Recipe, StillChoice, VideoCodec, WaveRecipe,
+};
+pub use copy::{CopyPlan, plain_pcm};
 pub use part::Span;
-pub use stream::StreamPlan;
+pub use stream::{RungPlan, StreamPlan};
 
 /// The whole graph for one source.
 #[derive(Clone, Debug, Default)]
@@ -27,6 +32,8 @@ pub struct Plan {
     pub source: Option<Form>,
     /// Sound tracks to decode.
     pub audio: Vec<usize>,
+    /// Tracks whose packets are taken as they are.
+    pub copied: Vec<usize>,
     pub nodes: Vec<Node>,
     pub outputs: Vec<OutputPlan>,
     /// What of the source any output needs, in seconds: nothing before the one, nothing from the other on.
@@ -92,6 +99,8 @@ pub struct FilmPlan {
     pub wrapper: &'static Wrapper,
     pub video: Option<VideoPlan>,
     pub audio: Vec<AudioPlan>,
+    /// Tracks that are taken as they are: pictures in front of the sound that is coded, sound behind it.
+    pub copies: Vec<CopyPlan>,
     pub timecode: Option<TimecodeTrack>,
     /// Written in fragments of so many seconds.
     pub fragments: Option<f64>,
@@ -182,6 +191,11 @@ impl MadePlan {
         }
     }
 
+    /// The tracks of which it takes the packets.
+    pub fn copied(&self) -> Vec<usize> {
+        self.film().map_or_else(Vec::new, |f| f.copies.iter().map(|c| c.track).collect())
+    }
+
     fn places_mut(&mut self) -> Vec<&mut usize> {
         match self {
             MadePlan::Film(f) => {
@@ -216,6 +230,7 @@ impl OutputPlan {
     pub fn total(&self) -> Option<u64> {
         match &self.made {
             MadePlan::Film(FilmPlan { video: Some(v), .. }) => Some(v.frames).filter(|n| *n > 0),
+            MadePlan::Film(f) => f.copies.iter().find(|c| c.is_picture()).map(|c| c.expected),
             MadePlan::Pictures(p) => p.count,
             MadePlan::Stream(s) => match &s.rungs.first()?.made {
                 MadePlan::Film(FilmPlan { video: Some(v), .. }) => Some(v.frames).filter(|n| *n > 0),
@@ -261,7 +276,9 @@ struct Planner<'a> {
 
 impl<'a> Planner<'a> {
     fn new(tracks: &'a [Track], recipes: &[Recipe]) -> Self {
-        let wants_sound = recipes.iter().any(|r| r.audio.is_some() || r.waveform.is_some());
+        let decodes = |a: &AudioRecipe| a.codec != AudioCodec::Copy;
+        let wants_sound =
+            recipes.iter().any(|r| r.audio.as_ref().is_some_and(decodes) || r.waveform.is_some());
         let found = tracks.iter().position(|t| matches!(t.media, Media::Video(_)));
         let picture = match found.and_then(|i| codec::why_not(&tracks[i])) {
             Some(why) => Err(Error::unsupported("the picture track", why)),
@@ -301,6 +318,14 @@ impl<'a> Planner<'a> {
         if let Some(stream) = &r.stream {
             return self.stream(stream, r.audio.as_ref(), span);
         }
+        let copies_pictures = r.video.as_ref().is_some_and(|v| v.codec == VideoCodec::Copy);
+        let copies_sound = r.audio.as_ref().is_some_and(|a| a.codec == AudioCodec::Copy);
+        if copies_pictures || copies_sound {
+            return self.copy(r, span, copies_pictures, copies_sound);
+        }
+        if let Some(a) = r.audio.as_ref().filter(|a| a.split && r.video.is_none()) {
+            return self.split(r, a, span);
+        }
         let mut notes = if r.audio.is_some() { self.left_out.clone() } else { Vec::new() };
         let track = match &r.video {
             Some(_) => self.picture()?,
@@ -330,13 +355,75 @@ impl<'a> Planner<'a> {
             (Some(v), Some(track)) => Some(self.video(track, v, span, wrapper)?),
             _ => None,
         };
+        let paced = r.video.as_ref().and_then(|v| v.pace).is_some_and(|p| p != 1000) && video.is_some();
+        if paced && sounds.is_some() {
+            notes.push("the sound was left out: the pictures run at another pace".into());
+        }
         let audio = match &r.audio {
-            Some(a) if sounds.is_some() => self.sounds(a, span, wrapper, &mut notes)?,
+            Some(a) if sounds.is_some() && !paced => self.sounds(a, span, wrapper, &mut notes)?,
             _ => Vec::new(),
         };
-        let timecode = self.timecode(span).filter(|_| video.is_some() && wrapper.timecode);
+        let timecode = self.timecode(span).filter(|_| video.is_some() && wrapper.timecode && !paced);
         Ok(OutputPlan {
-            made: MadePlan::Film(FilmPlan { wrapper, video, audio, timecode, fragments: None }),
+            made: MadePlan::Film(FilmPlan {
+                wrapper,
+                video,
+                audio,
+                copies: Vec::new(),
+                timecode,
+                fragments: None,
+            }),
+            span,
+            notes,
+        })
+    }
+
+    /// Some of it as it is, and the rest coded.
+    fn copy(
+        &mut self,
+        r: &Recipe,
+        span: Option<Span>,
+        copies_pictures: bool,
+        copies_sound: bool,
+    ) -> Result<OutputPlan> {
+        let (video, audio) = (r.video.as_ref().map(|v| v.codec), r.audio.as_ref().map(|a| a.codec));
+        let wrapper = wrap::wrapper(r.wrap, video, audio)?;
+        let copies = self.copies(r, span, wrapper)?;
+        let mut notes = if r.audio.is_some() && !copies_sound { self.left_out.clone() } else { Vec::new() };
+        let coded = match &r.video {
+            Some(v) if !copies_pictures => {
+                self.picture()?.map(|track| self.video(track, v, span, wrapper)).transpose()?
+            }
+            _ => None,
+        };
+        let has_pictures = coded.is_some() || copies.iter().any(CopyPlan::is_picture);
+        if r.video.is_some() && !has_pictures && r.audio.is_none() {
+            return Err(no_pictures());
+        }
+        let audio = match &r.audio {
+            Some(a) if !copies_sound && (!self.plan.audio.is_empty() || (a.silence && coded.is_some())) => {
+                self.sounds(a, span, wrapper, &mut notes)?
+            }
+            _ => Vec::new(),
+        };
+        if !has_pictures && audio.is_empty() && copies.is_empty() {
+            return Err(Error::unsupported("", "the file has no track this preset could use"));
+        }
+        let timecode = self.timecode(span).filter(|_| has_pictures && wrapper.timecode);
+        for t in copies.iter().map(|c| c.track) {
+            if !self.plan.copied.contains(&t) {
+                self.plan.copied.push(t);
+            }
+        }
+        Ok(OutputPlan {
+            made: MadePlan::Film(FilmPlan {
+                wrapper,
+                video: coded,
+                audio,
+                copies,
+                timecode,
+                fragments: None,
+            }),
             span,
             notes,
         })
@@ -358,6 +445,8 @@ impl<'a> Planner<'a> {
     /// Tracks that no output takes are not decoded.
     fn leave_out_unused(&mut self) {
         let plan = &mut self.plan;
+        plan.copied.retain(|t| plan.outputs.iter().any(|o| o.made.copied().contains(t)));
+        plan.copied.sort_unstable();
         if plan.outputs.iter().all(|o| o.node().is_none()) {
             (plan.video, plan.source) = (None, None);
         }
@@ -375,7 +464,11 @@ impl<'a> Planner<'a> {
         plan.needed = (from.unwrap_or(0.0), to.flatten());
         let (total, track) = match plan.video {
             Some(i) => (frames(&self.tracks[i]), Some(i)),
-            None => (plan.audio.first().map(|&i| samples(&self.tracks[i])), plan.audio.first().copied()),
+            None => match (plan.audio.first().copied(), plan.copied.first().copied()) {
+                (Some(i), _) => (Some(samples(&self.tracks[i])), Some(i)),
+                (None, Some(i)) => (self.tracks[i].packets, Some(i)),
+                (None, None) => (None, None),
+            },
         };
         let length = track.map_or(0.0, |i| self.tracks[i].duration.seconds());
         let all = Span { from: plan.needed.0, to: plan.needed.1 };

@@ -1,16 +1,19 @@
 //! The way of pictures to one output.
 
 use super::{PicturesPlan, Planner, Span, StillPlan, VideoPlan, frames};
-use crate::codec::coders;
+use crate::codec::coders::{self, Takes};
 use crate::container::wrap::Wrapper;
 use crate::error::{Error, Result};
+use crate::filter::audio::fade::Fade;
 use crate::filter::video::frame::{Place, Rect};
+use crate::filter::video::grade::Table;
 use crate::filter::video::scale::{enlarged, fit};
-use crate::filter::video::{Burn, Burning, Deinterlacing, Form, Kernel, Step};
-use crate::frame::{Chroma, Fields};
+use crate::filter::video::{Burn, Burning, Deinterlacing, Fading, Form, Grading, Kernel, Pace, Step};
+use crate::frame::{Chroma, Colour, Fields};
 use crate::recipe::{Deinterlace, Framing, PicturesKind, PicturesRecipe, StillRecipe, VideoRecipe};
 use crate::track::TimecodeTrack;
 use crate::units::Ratio;
+use std::sync::Arc;
 
 /// A rate for the encoder where the file gives none.
 const UNKNOWN_RATE: Ratio = Ratio { num: 25, den: 1 };
@@ -35,21 +38,57 @@ impl Planner<'_> {
         let slower = |r: &Ratio| before.is_none_or(|b| r.value() < b.value());
         let changed = recipe.frame_rate.filter(|r| before != Some(*r));
         // Fewer pictures are fewer to scale; more are the same ones several times.
+        let rate = |r: Ratio| if recipe.blend { Step::Blend(r) } else { Step::Rate(r) };
         if let Some(r) = changed.filter(slower) {
+            at = Some(self.node(at, rate(r))?);
+        }
+        // A time lapse leaves most of them out.
+        let pace = recipe.pace.map(Pace).filter(|p| p.0 != 1000);
+        let usual = self.form(at)?.rate.unwrap_or(UNKNOWN_RATE);
+        if let Some(r) = pace.filter(|p| p.0 > 1000).and_then(|p| p.sparse(usual)) {
             at = Some(self.node(at, Step::Rate(r))?);
+        }
+        if recipe.denoise > 0 {
+            at = Some(self.node(at, Step::Denoise(recipe.denoise))?);
         }
         if let Some(r) = recipe.crop {
             at = Some(self.node(at, Step::Crop(r))?);
         }
         at = self.framed(at, recipe, !wrapper.turns)?;
+        at = self.graded(at, recipe)?;
+        if recipe.sharpen > 0 {
+            at = Some(self.node(at, Step::Sharpen(recipe.sharpen))?);
+        }
         if let Some(r) = changed.filter(|r| !slower(r)) {
-            at = Some(self.node(at, Step::Rate(r))?);
+            at = Some(self.node(at, rate(r))?);
         }
         at = self.burnt(at, &recipe.burn, span)?;
-        at = Some(self.node(at, Step::Plain)?);
+        for overlay in &recipe.overlays {
+            let picture = overlay.picture()?;
+            at = Some(self.node(at, Step::Lay(Box::new((overlay.clone(), picture))))?);
+        }
+        let long = self.tracks[track].duration.seconds();
+        let long = span.map_or(long, |s| s.to.unwrap_or(long).min(long) - s.from);
+        if recipe.fade != Fade::default() {
+            let scale = f64::from(self.form(at)?.timescale);
+            let ticks = |seconds: f64| (seconds * scale).round() as i64;
+            let ms = |ms: u32| ticks(f64::from(ms) / 1000.0);
+            let fading = Fading { up: ms(recipe.fade.in_ms), down: ms(recipe.fade.out_ms), end: ticks(long) };
+            at = Some(self.node(at, Step::Fade(fading))?);
+        }
+        if let Some(p) = pace {
+            at = Some(self.node(at, Step::Pace(p))?);
+            if p.0 < 1000 {
+                at = Some(self.node(at, Step::Rate(usual))?);
+            }
+        }
+        if let Takes::One(wanted) = coder.takes {
+            at = Some(self.node(at, Step::As(wanted))?);
+        }
         let form = self.form(at)?;
         let (w, h) = (form.width, form.height);
-        if w < coder.least || h < coder.least || w % 2 != 0 || h % 2 != 0 {
+        let odd = coder.even && (w % 2 != 0 || h % 2 != 0);
+        if w < coder.least || h < coder.least || odd {
             return Err(Error::unsupported(
                 "the picture track",
                 format!(
@@ -69,8 +108,8 @@ impl Planner<'_> {
         let frames = match (source.rate, form.rate) {
             (Some(a), Some(b)) if a != b => here * b.value() / a.value(),
             _ => here,
-        }
-        .round() as u64;
+        } / pace.map_or(1.0, |p| f64::from(p.0) / 1000.0);
+        let frames = frames.round() as u64;
         Ok(VideoPlan { node: at, form, coder, rate: recipe.rate, key_every, frames })
     }
 
@@ -171,6 +210,31 @@ impl Planner<'_> {
         self.node(None, Step::Part { from, to }).map(Some)
     }
 
+    /// Other colours.
+    fn graded(&mut self, at: Option<usize>, recipe: &VideoRecipe) -> Result<Option<usize>> {
+        let colour = self.form(at)?.colour;
+        let hd = Colour { primaries: 1, transfer: 1, matrix: 1, full_range: colour.full_range };
+        let form = self.form(at)?;
+        // What is not stated of a large picture is taken for high definition.
+        let unstated = colour.matrix == 2 && colour.transfer == 2 && form.height >= 720;
+        let to_hd = recipe.to_hd && colour != hd && !unstated;
+        let look = recipe.look.as_ref().map(|n| -> Result<_> {
+            let text = String::from_utf8_lossy(&n.bytes);
+            let table = Table::parse(&text).map_err(|e| match e {
+                Error::Setting(fault) => {
+                    Error::setting("look", format!("a table of colours; {}: {fault}", n.file))
+                }
+                e => e,
+            })?;
+            Ok((n.file.clone(), Arc::new(table)))
+        });
+        let look = look.transpose()?;
+        if !to_hd && look.is_none() {
+            return Ok(at);
+        }
+        self.node(at, Step::Grade(Grading { to_hd, look })).map(Some)
+    }
+
     fn deinterlaced(&mut self, at: Option<usize>, how: Deinterlace) -> Result<Option<usize>> {
         let how = match how {
             Deinterlace::Never => None,
@@ -187,6 +251,10 @@ impl Planner<'_> {
     /// Brought to the size and shape that is asked for.
     fn framed(&mut self, at: Option<usize>, recipe: &VideoRecipe, turned: bool) -> Result<Option<usize>> {
         let (mut at, form) = (at, self.form(at)?);
+        if recipe.keep_pixels && recipe.framing == Framing::Within && recipe.fit == (0, 0) {
+            let turn = form.rotation != 0 && turned;
+            return if turn { self.node(at, Step::Turn(form.rotation)).map(Some) } else { Ok(at) };
+        }
         let exact = recipe.framing != Framing::Within;
         if exact && (recipe.fit.0 == 0 || recipe.fit.1 == 0) {
             return Err(Error::setting(

@@ -31,9 +31,23 @@ impl Planner<'_> {
                 wrapper.name
             ));
         }
-        all.iter()
+        let mut plans = self.sound_plans(recipe, span, notes)?;
+        plans.truncate(wrapper.most_sounds);
+        Ok(plans)
+    }
+
+    /// Every sound track that can be decoded.
+    pub(super) fn sound_plans(
+        &self,
+        recipe: &AudioRecipe,
+        span: Option<Span>,
+        notes: &mut Vec<String>,
+    ) -> Result<Vec<AudioPlan>> {
+        let coder = coders::audio(recipe.codec)?;
+        self.plan
+            .audio
+            .iter()
             .enumerate()
-            .take(wrapper.most_sounds)
             .map(|(place, &i)| {
                 let mut plan = plan_track(i, &self.tracks[i], recipe, coder, notes)?;
                 (plan.source, plan.span) = (Some((i, place)), span);

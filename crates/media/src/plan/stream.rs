@@ -9,6 +9,10 @@ use crate::recipe::{AudioRecipe, BitRecipe, StreamRecipe, VideoRecipe};
 pub struct StreamPlan {
     /// Pictures from the largest on, then sound.
     pub rungs: Vec<RungPlan>,
+    /// Of each file.
+    pub extension: &'static str,
+    /// With playlists, for players.
+    pub lists: bool,
 }
 
 /// One file of a stream.
@@ -30,7 +34,8 @@ impl Planner<'_> {
         let seconds = f64::from(recipe.segment_ms) / 1000.0;
         let film = |video, audio| {
             let (wrapper, timecode, fragments) = (&RUNG, None, Some(seconds));
-            MadePlan::Film(FilmPlan { wrapper, video, audio, timecode, fragments })
+            let copies = Vec::new();
+            MadePlan::Film(FilmPlan { wrapper, video, audio, copies, timecode, fragments })
         };
         let mut notes = if audio.is_some() { self.left_out.clone() } else { Vec::new() };
         let mut rungs: Vec<RungPlan> = Vec::new();
@@ -71,7 +76,11 @@ impl Planner<'_> {
                 rungs.push(RungPlan { name: format!("sound-{}", n + 1), made: film(None, vec![sound]) });
             }
         }
-        Ok(OutputPlan { made: MadePlan::Stream(StreamPlan { rungs }), span, notes })
+        Ok(OutputPlan {
+            made: MadePlan::Stream(StreamPlan { rungs, extension: "mp4", lists: true }),
+            span,
+            notes,
+        })
     }
 }
 

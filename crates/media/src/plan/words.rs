@@ -1,9 +1,9 @@
 //! A plan for people: what is decoded, what every output goes through, and what they share.
 
-use super::{AudioPlan, FilmPlan, MadePlan, OutputPlan, PicturesPlan, Plan, VideoPlan};
+use super::{AudioPlan, CopyPlan, FilmPlan, MadePlan, OutputPlan, PicturesPlan, Plan, VideoPlan};
 use crate::container::Track;
 use crate::filter::video::{Form, Step};
-use crate::recipe::{BitRecipe, PicturesKind, StillChoice};
+use crate::recipe::{BitRecipe, PicturesKind};
 use serde::Serialize;
 use std::collections::HashSet;
 
@@ -74,7 +74,7 @@ impl Plan {
                 None => self.source.as_ref()?,
             };
             // What changes nothing is not told.
-            if node.step == Step::Plain && node.form == *before {
+            if matches!(node.step, Step::As(_)) && node.form == *before {
                 return None;
             }
             let others = self.outputs.iter().enumerate().filter(|(i, o)| *i != output && ways(o).contains(n));
@@ -87,14 +87,19 @@ impl Plan {
         });
         let pictures: Vec<ToldStep> = pictures.collect();
         let (picture, sounds, container) = match &o.made {
-            MadePlan::Film(FilmPlan { wrapper, video, audio, timecode, .. }) => {
-                let sounds = audio.iter().map(sound_words).collect();
+            MadePlan::Film(FilmPlan { wrapper, video, audio, copies, timecode, .. }) => {
+                let copied = |picture: bool| {
+                    let those = copies.iter().filter(move |c| c.is_picture() == picture);
+                    those.map(|c| format!("track {}: {} as it is", c.track + 1, c.codec.name()))
+                };
+                let sounds = audio.iter().map(sound_words).chain(copied(false)).collect();
                 let with = timecode.as_ref().map_or("", |_| ", with timecode");
-                let name = if video.is_some() { wrapper.extension } else { wrapper.sound_extension };
-                (video.iter().map(video_words).collect(), sounds, format!("{name}{with}"))
+                let pictures = video.is_some() || copies.iter().any(CopyPlan::is_picture);
+                let name = if pictures { wrapper.extension } else { wrapper.sound_extension };
+                (video.iter().map(video_words).chain(copied(true)).collect(), sounds, format!("{name}{with}"))
             }
             MadePlan::Still(s) => {
-                let words = format!("{}x{} {}", s.form.width, s.form.height, format_words(s.format));
+                let words = format!("{}x{} {}", s.form.width, s.form.height, s.format.words());
                 (vec![words], Vec::new(), s.format.extension().to_owned())
             }
             MadePlan::Pictures(p) => (vec![pictures_words(p)], Vec::new(), pictures_file(p).to_owned()),
@@ -102,7 +107,8 @@ impl Plan {
                 let films = || s.rungs.iter().filter_map(|r| r.made.film());
                 let videos: Vec<String> = films().filter_map(|f| f.video.as_ref()).map(video_words).collect();
                 let sounds = films().flat_map(|f| &f.audio).map(sound_words).collect();
-                (videos, sounds, "a folder with HLS and DASH playlists".to_owned())
+                let what = if s.lists { "HLS and DASH playlists" } else { "a file for each channel" };
+                (videos, sounds, format!("a folder with {what}"))
             }
             MadePlan::Wave(w) => {
                 let words = format!("track {}: drawn {}x{}", w.track + 1, w.look.width, w.look.height);
@@ -134,16 +140,9 @@ fn sound_words(a: &AudioPlan) -> String {
     format!("{of}: {} {} Hz, {} channels{bits}{steps}", a.coder.name, a.form.rate, a.form.channels)
 }
 
-fn format_words(format: StillChoice) -> String {
-    match format {
-        StillChoice::Jpeg(q) => format!("JPEG, quality {q}"),
-        StillChoice::Png => "PNG".into(),
-    }
-}
-
 fn pictures_words(p: &PicturesPlan) -> String {
     let one = format!("{}x{}", p.form.width, p.form.height);
-    let format = format_words(p.format);
+    let format = p.format.words();
     match &p.kind {
         PicturesKind::Sheet { columns, rows, .. } => {
             format!("a sheet of {columns} by {rows} pictures of {one}, {format}")

@@ -1,13 +1,14 @@
 //! One file of pictures and sound: filter, encode, write.
 
+use super::copy::Copy;
 use super::{Control, Line, Made, Message};
-use crate::codec::coders::SoundForm;
+use crate::codec::coders::{SoundForm, Takes};
 use crate::codec::{Coded, EncodeAudio, EncodeVideo, PictureForm};
 use crate::container::mp4::fragment_mux::FragmentWriter;
-use crate::container::wrap::{Ending, Mux, OutTrack, OutTrackKind, Sink};
+use crate::container::wrap::{Ending, Mux, OutTrack, OutTrackKind, Sink, Wrapper};
 use crate::error::{Error, Result};
 use crate::filter::audio::{AudioChain, AudioForm, Timeline};
-use crate::filter::video::{Chain, Converter, Scaler, Shown, convert};
+use crate::filter::video::{Chain, Converter, Scaler, Shown, Wanted};
 use crate::frame::{AudioFrame, Pool};
 use crate::plan::{AudioPlan, FilmPlan, Span, VideoPlan};
 use crate::track::Codec;
@@ -24,14 +25,55 @@ pub fn make(
     from: Receiver<Message>,
     control: &Control,
 ) -> Result<Made> {
-    let mut film = Film::new(plan, sink, pool)?;
+    let mut copies: Vec<Copy> = plan.copies.iter().map(Copy::new).collect();
     let mut ready = Vec::new();
     let (mut pictures, mut sounds) = (plan.video.is_some(), plan.audio.iter().any(|a| a.source.is_some()));
-    for message in from {
+    let mut packets = !copies.is_empty();
+    let mut ended = false;
+    // The file begins when the first packet of every track that is copied is known.
+    let (mut sink, mut film, mut early, mut held) = (Some(sink), None, Vec::new(), 0usize);
+    let mut from = from.into_iter();
+    let mut coming = std::collections::VecDeque::new();
+    while let Some(message) = coming.pop_front().or_else(|| from.next()) {
         if control.stopping() {
             return Err(Error::Stopped);
         }
-        match message {
+        let message = match message {
+            Message::Packet(packet) => {
+                held += packet.data.len();
+                let mine = copies.iter_mut().find(|c| c.of() == packet.track);
+                if let Some(copy) = mine {
+                    let before = copy.shown;
+                    copy.take(&packet);
+                    if copy.is_picture() || plan.video.is_none() {
+                        control.add(number, copy.shown - before);
+                    }
+                }
+                None
+            }
+            Message::End(Line::Packets) => {
+                packets = false;
+                None
+            }
+            other => Some(other),
+        };
+        let Some(film) = &mut film else {
+            early.extend(message);
+            if !packets || held > MOST_EARLY || copies.iter().all(Copy::has_begun) {
+                let Some(sink) = sink.take() else { return Err(Error::Stopped) };
+                film = Some(Film::new(plan, &copies, sink, pool.clone())?);
+                coming.extend(early.drain(..));
+                // What came early is taken up, and where nothing did, what ends it.
+                if !packets {
+                    coming.push_back(Message::End(Line::Packets));
+                }
+            }
+            continue;
+        };
+        film.copy(&mut copies)?;
+        match message.unwrap_or(Message::End(Line::Packets)) {
+            Message::Packet(_) => (),
+            Message::End(Line::Packets) => (),
             Message::Picture(shown) => chain.push(shown, &mut ready)?,
             Message::Sound { place, frame } => {
                 for sound in film.sounds.iter_mut().filter(|s| s.plan.place() == Some(place)) {
@@ -57,16 +99,26 @@ pub fn make(
                 }
             }
         }
-        if !pictures && !sounds {
-            return film.finish();
+        if !pictures && !sounds && !packets {
+            ended = true;
+            break;
         }
     }
-    Err(Error::Stopped)
+    match film {
+        Some(film) if ended => film.finish(copies),
+        _ => Err(Error::Stopped),
+    }
 }
+
+/// Bytes of packets that may come before every track that is copied has begun.
+const MOST_EARLY: usize = 64 << 20;
 
 struct Film {
     video: Option<Video>,
     sounds: Vec<Sound>,
+    /// In front of the sound that is coded, and behind it: tracks that are copied.
+    first_copy: usize,
+    copied_pictures: usize,
     timecode: Option<usize>,
     start_frame: u32,
     scales: Vec<u32>,
@@ -74,16 +126,22 @@ struct Film {
 }
 
 impl Film {
-    fn new(plan: &FilmPlan, sink: Box<dyn Sink>, pool: Pool) -> Result<Film> {
+    fn new(plan: &FilmPlan, copies: &[Copy], sink: Box<dyn Sink>, pool: Pool) -> Result<Film> {
         let mut tracks = Vec::new();
         let video = plan
             .video
             .as_ref()
             .map(|v| Video::new(v, plan.fragments.is_some(), pool, &mut tracks))
             .transpose()?;
-        let starts = plan.wrapper.starts;
-        let sounds =
-            plan.audio.iter().map(|a| Sound::new(a, starts, &mut tracks)).collect::<Result<Vec<_>>>()?;
+        let first_copy = tracks.len();
+        tracks.extend(copies.iter().filter(|c| c.is_picture()).map(Copy::out_track));
+        let copied_pictures = tracks.len() - first_copy;
+        let sounds = plan
+            .audio
+            .iter()
+            .map(|a| Sound::new(a, plan.wrapper, &mut tracks))
+            .collect::<Result<Vec<_>>>()?;
+        tracks.extend(copies.iter().filter(|c| !c.is_picture()).map(Copy::out_track));
         let timecode = plan.timecode.as_ref().map(|tc| {
             tracks.push(OutTrack {
                 codec: Codec::Timecode,
@@ -92,6 +150,7 @@ impl Film {
                 language: None,
                 expected: 1,
                 skip: 0,
+                reordered: false,
             });
             tracks.len() - 1
         });
@@ -101,25 +160,47 @@ impl Film {
             Some(seconds) => Box::new(FragmentWriter::new(sink, tracks, seconds)?),
             None => (plan.wrapper.open)(sink, tracks)?,
         };
-        Ok(Film { video, sounds, timecode, start_frame, scales, writer })
+        Ok(Film { video, sounds, first_copy, copied_pictures, timecode, start_frame, scales, writer })
     }
 
-    fn finish(mut self) -> Result<Made> {
+    /// Writes what is ready of the tracks that are copied: pictures stand first among them.
+    fn copy(&mut self, copies: &mut [Copy]) -> Result<()> {
+        let behind = self.first_copy + self.copied_pictures + self.sounds.len();
+        let mut place = [self.first_copy, behind];
+        for copy in copies {
+            let place = &mut place[usize::from(!copy.is_picture())];
+            while let Some(coded) = copy.next() {
+                self.writer.write(*place, &coded)?;
+            }
+            *place += 1;
+        }
+        Ok(())
+    }
+
+    fn finish(mut self, mut copies: Vec<Copy>) -> Result<Made> {
         let mut made = Made::default();
         let mut endings = Vec::new();
         let mut end = Time::new(0, 1);
+        // In the order of their tracks: sound that is coded lies between pictures and sound that are copied.
+        let copied: Vec<(bool, Ending)> =
+            copies.iter_mut().map(|c| (c.is_picture(), c.finish(&mut made))).collect();
+        self.copy(&mut copies)?;
+        let heard = std::mem::take(&mut made.sound);
         if let Some(v) = self.video {
             let scale = v.timescale;
             let ending = v.finish(self.writer.as_mut(), &mut made)?;
             end = ending.start.checked_add(Time::new(ending.length, scale)).unwrap_or(end);
             endings.push(ending);
         }
+        endings.extend(copied.iter().filter(|c| c.0).map(|c| c.1.clone()));
         for mut sound in self.sounds {
             if sound.plan.source.is_none() {
                 sound.keep_up(end, self.writer.as_mut())?;
             }
             endings.push(sound.finish(self.writer.as_mut(), &mut made)?);
         }
+        endings.extend(copied.into_iter().filter(|c| !c.0).map(|c| c.1));
+        made.sound.extend(heard);
         if let Some(track) = self.timecode {
             // One sample that holds the first frame's number, for as long as the pictures last.
             let Some(video) = endings.first().cloned() else { return Ok(made) };
@@ -147,13 +228,15 @@ struct Video {
     timescale: u32,
     size: (u32, u32),
     /// For a stream that changes its form midway.
-    converter: Converter,
+    converter: Option<(Wanted, Converter)>,
     scaler: Option<Scaler>,
     pool: Pool,
     first: Option<i64>,
     /// How long a picture is shown is known when the next one comes.
     held: Option<Shown>,
     coded: Vec<Coded>,
+    /// The container knows the setup.
+    told: bool,
     frames: u64,
     end: i64,
 }
@@ -163,7 +246,15 @@ impl Video {
     fn new(plan: &VideoPlan, steady_keys: bool, pool: Pool, tracks: &mut Vec<OutTrack>) -> Result<Video> {
         let f = &plan.form;
         let rate = f.rate.unwrap_or(Ratio { num: 25, den: 1 });
-        let form = PictureForm { width: f.width, height: f.height, rate, colour: f.colour, steady_keys };
+        let form = PictureForm {
+            width: f.width,
+            height: f.height,
+            rate,
+            colour: f.colour,
+            chroma: f.chroma,
+            depth: f.depth,
+            steady_keys,
+        };
         let encoder = (plan.coder.open)(&form, plan.rate, plan.key_every)?;
         tracks.push(OutTrack {
             codec: plan.coder.coded.clone(),
@@ -171,26 +262,32 @@ impl Video {
                 width: f.width,
                 height: f.height,
                 rotation: f.rotation,
-                pixel_shape: Ratio::ONE,
+                pixel_shape: f.pixel_shape,
                 colour: f.colour,
+                fields: f.fields,
                 rate: f.rate,
             },
             timescale: f.timescale,
             language: None,
             expected: plan.frames,
             skip: 0,
+            reordered: false,
         });
         Ok(Video {
             encoder,
             track: tracks.len() - 1,
             timescale: f.timescale,
             size: (f.width, f.height),
-            converter: Converter::new(pool.clone()),
+            converter: match plan.coder.takes {
+                Takes::One(wanted) => Some((wanted, Converter::to(wanted, pool.clone()))),
+                Takes::Any => None,
+            },
             scaler: None,
             pool,
             first: None,
             held: None,
             coded: Vec::new(),
+            told: false,
             frames: 0,
             end: 0,
         })
@@ -211,8 +308,10 @@ impl Video {
     fn release(&mut self, next: i64, writer: &mut dyn Mux) -> Result<()> {
         let Some(held) = self.held.take() else { return Ok(()) };
         let mut frame = held.frame;
-        if !convert::is_plain(&frame) {
-            frame = Arc::new(self.converter.convert(&frame)?);
+        if let Some((wanted, converter)) = &mut self.converter
+            && !wanted.is(&frame)
+        {
+            frame = Arc::new(converter.convert(&frame)?);
         }
         if (frame.width, frame.height) != self.size {
             let (w, h) = self.size;
@@ -226,6 +325,9 @@ impl Video {
     }
 
     fn write(&mut self, writer: &mut dyn Mux) -> Result<()> {
+        if !self.coded.is_empty() && !std::mem::replace(&mut self.told, true) {
+            writer.setup(self.track, &self.encoder.setup());
+        }
         self.coded.drain(..).try_for_each(|c| writer.write(self.track, &c))
     }
 
@@ -261,13 +363,16 @@ struct Sound {
     samples: u64,
     /// Samples that went into the chain.
     taken: u64,
+    /// Ticks of packets that were written, and that only whole ones can be told.
+    written: i64,
+    whole: bool,
     /// The container cannot say that a track starts late: silence says it.
     from_zero: bool,
     begun: bool,
 }
 
 impl Sound {
-    fn new(plan: &AudioPlan, starts: bool, tracks: &mut Vec<OutTrack>) -> Result<Sound> {
+    fn new(plan: &AudioPlan, wrapper: &Wrapper, tracks: &mut Vec<OutTrack>) -> Result<Sound> {
         let AudioForm { rate, channels } = plan.form;
         let encoder = (plan.coder.open)(&SoundForm { rate, channels, bits: plan.bits })?;
         tracks.push(OutTrack {
@@ -277,6 +382,7 @@ impl Sound {
             language: plan.language.clone(),
             expected: plan.expected_packets,
             skip: encoder.priming().into(),
+            reordered: false,
         });
         Ok(Sound {
             plan: plan.clone(),
@@ -287,7 +393,9 @@ impl Sound {
             coded: Vec::new(),
             samples: 0,
             taken: 0,
-            from_zero: !starts,
+            written: 0,
+            whole: wrapper.whole_packets,
+            from_zero: !wrapper.starts,
             begun: false,
         })
     }
@@ -345,6 +453,7 @@ impl Sound {
     fn write(&mut self, writer: &mut dyn Mux) -> Result<()> {
         let start = self.start();
         let track = self.track;
+        self.written += self.coded.iter().map(|c| c.duration).sum::<i64>();
         self.coded.drain(..).try_for_each(|mut c| {
             c.pts += start;
             writer.write(track, &c)
@@ -381,7 +490,11 @@ impl Sound {
             setup: self.encoder.setup(),
             start: Time::new(start, self.plan.form_in.rate),
             skip: i64::from(self.encoder.priming()),
-            length: self.samples as i64,
+            length: if self.whole {
+                self.written - i64::from(self.encoder.priming())
+            } else {
+                self.samples as i64
+            },
         })
     }
 }

@@ -4,6 +4,8 @@
 //! a thread of their own ([`tree`]). The channels between them are short, so memory does not grow with length. An output
 //! that fails ends by itself; the others go on.
 
+mod bars;
+mod copy;
 mod film;
 mod pictures;
 mod source;
@@ -12,6 +14,7 @@ mod stream;
 mod tree;
 mod wave;
 
+pub use bars::bars;
 pub use source::measure;
 
 use crate::container::Demux;
@@ -19,6 +22,7 @@ use crate::container::wrap::{Fragment, Target};
 use crate::error::{Error, Result};
 use crate::frame::{AudioFrame, Pool};
 use crate::plan::{MadePlan, Plan};
+use crate::track::Packet;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -98,6 +102,8 @@ enum Message {
         place: usize,
         frame: Arc<AudioFrame>,
     },
+    /// A packet of a track that is taken as it is.
+    Packet(Arc<Packet>),
     /// No more pictures (or sound) come: an output whose channel closes without this was let down.
     End(Line),
 }
@@ -106,6 +112,7 @@ enum Message {
 enum Line {
     Pictures,
     Sound,
+    Packets,
 }
 
 /// Makes every output of the plan. Each sink becomes a whole file, or is worthless where its result is an error. An error
@@ -150,8 +157,9 @@ pub fn run(
         let (roots, branches) = tree.take();
         let branches: Vec<_> = branches.into_iter().map(|b| scope.spawn(move || b.work(control))).collect();
         let sounds = source::Sounds::of(&lines, &senders);
+        let packets = source::Packets::of(&lines, &senders);
         drop(senders);
-        let read = source::feed(demux, plan, &pool, roots, sounds, control);
+        let read = source::feed(demux, plan, &pool, (roots, sounds, packets), control);
         if read.is_err() {
             control.stop();
         }

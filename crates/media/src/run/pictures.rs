@@ -25,7 +25,7 @@ pub fn make(
         }
         PicturesKind::Run { .. } => {
             let size = (plan.form.width, plan.form.height);
-            Box::new(Run { format: plan.format.into(), size, count: 0, to: to.folder()? })
+            Box::new(Run { format: plan.format, size, count: 0, to: to.folder()? })
         }
         PicturesKind::Strip { columns, rows, .. } => {
             Box::new(Strip::new(plan, *columns, *rows, to.folder()?)?)
@@ -57,7 +57,7 @@ pub fn collect(
                 chain.push(shown, &mut ready)?;
                 false
             }
-            Message::Sound { .. } => false,
+            Message::Sound { .. } | Message::Packet(_) => false,
             Message::End(line) => {
                 chain.finish(&mut ready)?;
                 line == Line::Pictures
@@ -119,7 +119,7 @@ impl Sheet {
             mask = text::letters(&title, line as f32 * room as f32 / mask.width as f32);
         }
         canvas.write(&mask, (gap, gap), INK);
-        Ok(Sheet { canvas, cell, gap, top, columns, count: 0, codec: plan.format.into(), to })
+        Ok(Sheet { canvas, cell, gap, top, columns, count: 0, codec: plan.format, to })
     }
 }
 
@@ -183,7 +183,7 @@ impl Strip {
             cell,
             columns,
             per_sheet: columns * rows,
-            codec: plan.format.into(),
+            codec: plan.format,
             to,
             timescale: plan.form.timescale.into(),
             seconds: plan.seconds,

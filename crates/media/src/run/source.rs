@@ -11,6 +11,7 @@ use crate::filter::video::Shown;
 use crate::frame::{AudioFrame, Pool, VideoFrame};
 use crate::plan::{AudioPlan, MadePlan, Plan, Span};
 use crate::read::{Count, Got, Reader};
+use crate::track::Packet;
 use std::sync::Arc;
 use std::sync::mpsc::SyncSender;
 
@@ -54,17 +55,48 @@ impl Sounds {
     }
 }
 
+/// Outputs that take packets as they are: each with the tracks that it wants.
+pub struct Packets {
+    to: Vec<(Vec<usize>, Option<SyncSender<Message>>)>,
+}
+
+impl Packets {
+    pub fn of(lines: &[&MadePlan], outputs: &[SyncSender<Message>]) -> Packets {
+        let to = lines.iter().zip(outputs).map(|(line, to)| (line.copied(), Some(to.clone())));
+        Packets { to: to.filter(|(tracks, _)| !tracks.is_empty()).collect() }
+    }
+
+    fn send(&mut self, packet: Packet) {
+        let (track, packet) = (packet.track, Arc::new(packet));
+        for (tracks, to) in &mut self.to {
+            let gone = |t: &SyncSender<Message>| t.send(Message::Packet(packet.clone())).is_err();
+            if tracks.contains(&track) && to.as_ref().is_some_and(gone) {
+                *to = None;
+            }
+        }
+    }
+
+    fn nobody(&self) -> bool {
+        self.to.iter().all(|(_, to)| to.is_none())
+    }
+
+    fn end(self) {
+        for to in self.to.into_iter().filter_map(|(_, to)| to) {
+            let _ = to.send(Message::End(Line::Packets));
+        }
+    }
+}
+
 pub fn feed(
     demux: &mut dyn Demux,
     plan: &Plan,
     pool: &Pool,
-    pictures: Takers,
-    mut sounds: Sounds,
+    (pictures, mut sounds, mut packets): (Takers, Sounds, Packets),
     control: &Control,
 ) -> Result<Said> {
     let wanted: Vec<usize> = plan.audio.iter().copied().chain(plan.video).collect();
     let (from, to) = plan.needed;
-    let mut reader = Reader::new(demux, &wanted, pool)?;
+    let mut reader = Reader::with_packets(demux, &wanted, &plan.copied, pool)?;
     reader.begin_at(from)?;
     let mut pictures =
         Pictures { to: pictures, last: None, early: Vec::new(), sent: 0, lost: 0, nobody: false };
@@ -91,9 +123,16 @@ pub fn feed(
                     deaf = true;
                 }
             }
+            Got::Packet(packet) => {
+                if wanted.is_empty() && plan.copied.first() == Some(&packet.track) {
+                    control.read(1);
+                }
+                packets.send(packet);
+            }
         }
         // Every output has ended with an error of its own.
-        if (deaf || plan.audio.is_empty()) && (pictures.nobody || pictures.to.is_empty()) {
+        if (deaf || plan.audio.is_empty()) && (pictures.nobody || pictures.to.is_empty()) && packets.nobody()
+        {
             break;
         }
     }
@@ -111,6 +150,7 @@ pub fn feed(
     }
     pictures.to.end();
     sounds.end();
+    packets.end();
     Ok(said)
 }
 

@@ -18,7 +18,7 @@ pub fn make(
     from: Receiver<Message>,
     control: &Control,
 ) -> Result<Made> {
-    let telling = Telling { best: None, codec: plan.format.into(), sink };
+    let telling = Telling { best: None, codec: plan.format, sink };
     let made = collect(Box::new(telling), number, chain, from, control)?;
     Ok(Made { frames: 1, ..made })
 }

@@ -20,7 +20,10 @@ type Lists = Option<Box<dyn Folder>>;
 pub fn begin(made: &MadePlan, to: Target) -> Result<(Vec<Target>, Lists)> {
     let MadePlan::Stream(stream) = made else { return Ok((vec![to], None)) };
     let mut folder = to.folder()?;
-    let files = stream.rungs.iter().map(|r| Ok(Target::File(folder.create(&format!("{}.mp4", r.name))?)));
+    let files = stream
+        .rungs
+        .iter()
+        .map(|r| Ok(Target::File(folder.create(&format!("{}.{}", r.name, stream.extension))?)));
     Ok((files.collect::<Result<_>>()?, Some(folder)))
 }
 
@@ -36,6 +39,19 @@ pub fn end(plan: &MadePlan, folder: Lists, mut made: Vec<Made>) -> Result<Made> 
     let (MadePlan::Stream(stream), Some(mut folder)) = (plan, folder) else {
         return Ok(made.pop().unwrap_or_default());
     };
+    let mut whole = Made {
+        size: made.first().and_then(|m| m.size),
+        frames: made.first().map_or(0, |m| m.frames),
+        sound: made.iter().flat_map(|m| m.sound.clone()).collect(),
+        seconds: made.iter().map(|m| m.seconds).fold(0.0, f64::max),
+        notes: made.iter_mut().flat_map(|m| std::mem::take(&mut m.notes)).collect(),
+        ..Made::default()
+    };
+    let names = stream.rungs.iter().map(|r| format!("{}.{}", r.name, stream.extension));
+    if !stream.lists {
+        whole.inside = names.zip(made).collect();
+        return Ok(whole);
+    }
     let parts = stream
         .rungs
         .iter()
@@ -47,15 +63,6 @@ pub fn end(plan: &MadePlan, folder: Lists, mut made: Vec<Made>) -> Result<Made> 
     }
     folder.create(MASTER)?.write_all(master(&parts).as_bytes())?;
     folder.create(MANIFEST)?.write_all(manifest(&parts).as_bytes())?;
-    let mut whole = Made {
-        size: made.first().and_then(|m| m.size),
-        frames: made.first().map_or(0, |m| m.frames),
-        sound: made.iter().flat_map(|m| m.sound.clone()).collect(),
-        seconds: made.iter().map(|m| m.seconds).fold(0.0, f64::max),
-        notes: made.iter_mut().flat_map(|m| std::mem::take(&mut m.notes)).collect(),
-        ..Made::default()
-    };
-    let names = stream.rungs.iter().map(|r| format!("{}.mp4", r.name));
     whole.inside = names.zip(made).collect();
     Ok(whole)
 }

@@ -51,7 +51,7 @@ impl Branch {
             }
             match message {
                 Message::Picture(shown) => self.chain.push(shown, &mut ready)?,
-                Message::Sound { .. } => (),
+                Message::Sound { .. } | Message::Packet(_) => (),
                 Message::End(_) => {
                     self.chain.finish(&mut ready)?;
                     ready.drain(..).try_for_each(|s| self.takers.send(&s))?;

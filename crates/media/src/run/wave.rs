@@ -34,7 +34,7 @@ pub fn make(
                 let size = peaks.draw(plan)?.encode(StillCodec::Png, &mut sink)?;
                 return Ok(Made { size: Some(size), ..Made::default() });
             }
-            Message::Sound { .. } | Message::Picture(_) | Message::End(_) => (),
+            Message::Sound { .. } | Message::Packet(_) | Message::Picture(_) | Message::End(_) => (),
         }
     }
     Err(Error::Stopped)

@@ -56,6 +56,41 @@ struct Element {
     timecode: Option<String>,
 }
 
+/// Red, green and blue of 16 bits as a file of 10, three in a word, filled at the low end (annex C, method A).
+pub fn write(words: &[u16], (w, h): (u32, u32)) -> Vec<u8> {
+    let mut out = vec![0xff; HEADER];
+    let size = HEADER as u32 + w * h * 4;
+    let mut put = |at: usize, v: &[u8]| out[at..at + v.len()].copy_from_slice(v);
+    put(0, b"SDPX");
+    put(8, b"V2.0\0\0\0\0");
+    for (at, v) in [(4, HEADER as u32), (16, size), (20, 1), (24, 1664), (28, 384), (32, 0), (660, UNSTATED)]
+    {
+        put(at, &v.to_be_bytes());
+    }
+    // Names: none but the program's.
+    put(36, &[0; 624]);
+    put(160, b"Deft Porter");
+    // Left to right and down, one element.
+    put(768, &[0, 0, 0, 1]);
+    for (at, v) in
+        [(772, w), (776, h), (780, 0), (784, 0), (792, 1023), (808, HEADER as u32), (812, 0), (816, 0)]
+    {
+        put(at, &v.to_be_bytes());
+    }
+    // Red, green and blue with the curve and the colours of ITU-R BT.709, 10 bits, filled, not coded.
+    put(800, &[50, 6, 6, 10, 0, 1, 0, 0]);
+    put(820, &[0; 32]);
+    for at in [1432, 1532, 1556, 1588] {
+        put(at, &[0; 24]);
+    }
+    for p in words.chunks_exact(3) {
+        let ten = |v: u16| (u32::from(v) * 1023 + 32_767) / 65_535;
+        let v = ten(p[0]) << 22 | ten(p[1]) << 12 | ten(p[2]) << 2;
+        out.extend(v.to_be_bytes());
+    }
+    out
+}
+
 fn element(h: &Header) -> Result<Element> {
     let (width, height) = (h.u32(772), h.u32(776));
     check_area("DPX", width, height)?;

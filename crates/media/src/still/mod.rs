@@ -9,19 +9,19 @@ pub mod heif;
 mod jpeg;
 pub mod run;
 mod tiff;
+mod write;
 
 use crate::container::Source;
 use crate::error::{Error, Result};
-use crate::filter::video::{Scaler, fit};
 use crate::frame::{Chroma, Colour, Pool, VideoFrame};
 use crate::limits::{MAX_PICTURE_SIDE, MAX_STILL_AREA, MAX_STILL_BYTES};
 /// A decoded picture.
-use crate::recipe::StillChoice;
-use crate::units::Ratio;
 pub use canvas::Canvas;
 pub use image::DynamicImage as Decoded;
 use image::{DynamicImage, ImageDecoder, ImageReader, metadata::Orientation};
-use std::io::{BufReader, Read, Seek, SeekFrom, Write};
+use std::io::{BufReader, Read, SeekFrom};
+pub(crate) use write::encode;
+pub use write::{StillCodec, convert, write_frame};
 
 /// A picture format this program reads.
 pub struct StillFormat {
@@ -305,98 +305,6 @@ pub fn decode(format: &StillFormat, source: &mut dyn Source) -> Result<DynamicIm
         Some(p) => colour::to_srgb(picture, &p),
         None => picture,
     })
-}
-
-/// How a still is written.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum StillCodec {
-    /// Quality 1 to 100.
-    Jpeg(u8),
-    Png,
-}
-
-impl StillCodec {
-    pub fn extension(self) -> &'static str {
-        match self {
-            StillCodec::Jpeg(_) => "jpg",
-            StillCodec::Png => "png",
-        }
-    }
-}
-
-impl From<StillChoice> for StillCodec {
-    fn from(choice: StillChoice) -> StillCodec {
-        match choice {
-            StillChoice::Jpeg(q) => StillCodec::Jpeg(q),
-            StillChoice::Png => StillCodec::Png,
-        }
-    }
-}
-
-/// A picture within `limit` (0 is free), in a new file.
-pub fn convert(
-    picture: &DynamicImage,
-    limit: (u32, u32),
-    codec: StillCodec,
-    out: &mut (impl Write + Seek),
-) -> Result<(u32, u32)> {
-    let (w, h) = (picture.width(), picture.height());
-    let (tw, th) = if (limit.0 == 0 || w <= limit.0) && (limit.1 == 0 || h <= limit.1) {
-        (w, h)
-    } else {
-        fit(w, h, Ratio::ONE, limit)
-    };
-    let rgb = picture.to_rgb8();
-    let bytes = if (tw, th) == (w, h) { rgb.into_raw() } else { scale_rgb(rgb.as_raw(), (w, h), (tw, th))? };
-    encode(&bytes, (tw, th), codec, out)?;
-    Ok((tw, th))
-}
-
-/// Writes red, green and blue of 8 bits.
-fn encode(bytes: &[u8], (tw, th): (u32, u32), codec: StillCodec, out: impl Write + Seek) -> Result<()> {
-    let written = |e: image::ImageError| match e {
-        image::ImageError::IoError(e) => Error::System(e),
-        e => Error::limit("still", e.to_string()),
-    };
-    match codec {
-        StillCodec::Jpeg(q) => image::codecs::jpeg::JpegEncoder::new_with_quality(out, q)
-            .encode(bytes, tw, th, image::ExtendedColorType::Rgb8)
-            .map_err(written)?,
-        StillCodec::Png => image::ImageEncoder::write_image(
-            image::codecs::png::PngEncoder::new(out),
-            bytes,
-            tw,
-            th,
-            image::ExtendedColorType::Rgb8,
-        )
-        .map_err(written)?,
-    }
-    Ok(())
-}
-
-/// Writes a picture of a film.
-pub fn write_frame(f: &VideoFrame, codec: StillCodec, out: impl Write + Seek) -> Result<()> {
-    encode(&colour::to_rgb8(f), (f.width, f.height), codec, out)
-}
-
-fn scale_rgb(rgb: &[u8], from: (u32, u32), to: (u32, u32)) -> Result<Vec<u8>> {
-    let pool = Pool::new();
-    let mut frame = VideoFrame::new(&pool, from.0, from.1, Chroma::Rgb, 8)?;
-    for (c, plane) in frame.planes.iter_mut().enumerate() {
-        let stride = plane.stride;
-        let Some(bytes) = plane.bytes_mut() else { continue };
-        for (row, line) in bytes.chunks_exact_mut(stride).zip(rgb.chunks_exact(from.0 as usize * 3)) {
-            row.iter_mut().zip(line.iter().skip(c).step_by(3)).for_each(|(t, s)| *t = *s);
-        }
-    }
-    let out = Scaler::new(to.0, to.1, pool).scale(&frame)?;
-    let mut bytes = Vec::with_capacity(to.0 as usize * to.1 as usize * 3);
-    for y in 0..to.1 {
-        for x in 0..to.0 {
-            bytes.extend((0..3).map(|c| out.planes[c].at(x, y) as u8));
-        }
-    }
-    Ok(bytes)
 }
 
 #[cfg(test)]

@@ -57,8 +57,15 @@ pub fn write_clip(clip: &Clip, sink: Box<dyn Sink>) -> Result<()> {
     let per_second = clip.rate.value().round() as u32;
     let (scale, delta) = (clip.rate.num, i64::from(clip.rate.den));
     let colour = Colour { primaries: 1, transfer: 1, matrix: 1, full_range: false };
-    let form =
-        PictureForm { width: clip.width, height: clip.height, rate: clip.rate, colour, steady_keys: false };
+    let form = PictureForm {
+        width: clip.width,
+        height: clip.height,
+        rate: clip.rate,
+        colour,
+        chroma: crate::frame::Chroma::C420,
+        depth: 8,
+        steady_keys: false,
+    };
     let mut pictures = h264::Encoder::new(&form, h264::Rate::Quantiser(clip.quantiser), per_second * 2)?;
     let mut sounds = aac::Encoder::new(SOUND_RATE, 2, 128_000)?;
     let seconds = f64::from(clip.frames) / clip.rate.value();
@@ -75,6 +82,7 @@ pub fn write_clip(clip: &Clip, sink: Box<dyn Sink>) -> Result<()> {
     };
     let kinds = [
         OutTrackKind::Video {
+            fields: crate::frame::Fields::Progressive,
             width: clip.width,
             height: clip.height,
             rotation: clip.rotation,
@@ -90,6 +98,7 @@ pub fn write_clip(clip: &Clip, sink: Box<dyn Sink>) -> Result<()> {
     let tracks = kinds.into_iter().zip(scales).zip(codecs).map(|((kind, timescale), codec)| OutTrack {
         codec,
         skip: 0,
+        reordered: false,
         kind,
         timescale,
         language: Some("eng".into()),

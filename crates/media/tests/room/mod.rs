@@ -28,6 +28,11 @@ impl Room {
         Room { dir, source }
     }
 
+    /// Of a file that is there.
+    pub fn of(path: &Path) -> Room {
+        Room { dir: tempfile::tempdir().unwrap(), source: path.to_owned() }
+    }
+
     pub fn path(&self, n: usize) -> PathBuf {
         self.dir.path().join(format!("out-{n}"))
     }
@@ -86,6 +91,7 @@ pub fn all_of(path: &Path) -> (Vec<(f64, media::frame::VideoFrame)>, Vec<f32>, f
                 sound.extend(frame.samples);
             }
             Got::Lost { .. } => panic!("a picture is lost"),
+            Got::Packet(_) => panic!("a packet that nobody asked for"),
         }
     }
     (pictures, sound, first.unwrap_or(0.0), channels)

@@ -21,7 +21,8 @@ struct RawFile {
 pub fn parse(file: &Path, text: &str) -> Result<Vec<Arc<Preset>>> {
     let fail = |problems| Error::Config { file: file.to_owned(), text: text.to_owned(), problems };
     let raw: RawFile = toml::from_str(text).map_err(|e| fail(vec![locate::syntax(text, &e)]))?;
-    check::presets(&raw.preset, &stated(text))
+    let base = file.parent().unwrap_or(Path::new("/"));
+    check::presets(&raw.preset, &stated(text), base)
         .map(|all| all.into_iter().map(Arc::new).collect())
         .map_err(|faults| fail(locate::all(text, faults)))
 }

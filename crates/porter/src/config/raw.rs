@@ -195,6 +195,7 @@ pub struct Preset {
     pub waveform: Option<Waveform>,
     pub stream: Option<Stream>,
     pub burn: Option<Vec<Burn>>,
+    pub overlay: Option<Vec<Overlay>>,
     pub part: Option<Part>,
     pub transcript: Option<Transcript>,
 }
@@ -273,6 +274,15 @@ pub struct Burn {
 
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
+pub struct Overlay {
+    pub file: String,
+    pub at: Option<String>,
+    pub size: Option<f64>,
+    pub solid: Option<f64>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Part {
     pub from: Option<String>,
     pub to: Option<String>,
@@ -291,6 +301,15 @@ pub struct Video {
     pub frame_rate: Option<String>,
     pub deinterlace: Option<String>,
     pub kernel: Option<String>,
+    pub crop: Option<String>,
+    pub rate_change: Option<String>,
+    pub speed: Option<f64>,
+    pub denoise: Option<f64>,
+    pub sharpen: Option<f64>,
+    pub fade_in: Option<String>,
+    pub fade_out: Option<String>,
+    pub colour: Option<String>,
+    pub look: Option<String>,
 }
 
 #[derive(Debug, Deserialize)]
@@ -307,6 +326,7 @@ pub struct Audio {
     pub fade_in: Option<String>,
     pub fade_out: Option<String>,
     pub if_missing: Option<String>,
+    pub split: Option<bool>,
 }
 
 #[derive(Debug, Deserialize)]

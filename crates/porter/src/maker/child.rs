@@ -309,7 +309,13 @@ impl Desk<'_> {
             }
         }
         let mut demux = self.demux()?;
-        let recipes: Vec<Recipe> = outputs.iter().map(|o| o.recipe.media.clone()).collect();
+        let mut recipes: Vec<Recipe> = outputs.iter().map(|o| o.recipe.media.clone()).collect();
+        let wanted = |r: &&mut Recipe| r.video.as_ref().is_some_and(|v| v.bars);
+        if recipes.iter_mut().any(|mut r| wanted(&mut r)) {
+            let inside = run::bars(&mut || self.demux(), &Control::new(0))?;
+            let videos = recipes.iter_mut().filter_map(|r| r.video.as_mut());
+            videos.filter(|v| v.bars).for_each(|v| v.crop = inside);
+        }
         let (mut plan, planned) = plan::plan_each(demux.tracks(), &recipes);
         let (mut ends, mut good) = (Vec::new(), Vec::new());
         for (o, planned) in outputs.iter().zip(planned) {

@@ -44,7 +44,8 @@ pub fn reads_back(path: &Path, made: &Made, read: &AtomicU64) -> Result<()> {
 }
 
 fn is_picture(name: &str) -> bool {
-    [".jpg", ".png"].iter().any(|ending| name.ends_with(ending))
+    let endings = still::StillCodec::ALL.map(|(_, codec)| codec(1).extension());
+    name.rsplit_once('.').is_some_and(|(_, ending)| endings.contains(&ending))
 }
 
 /// A picture of several has its own size, which is not that of the whole.

@@ -45,6 +45,24 @@ impl Header {
     }
 }
 
+/// The header of a frame with so many bytes behind it, of AAC-LC; none where it would not fit.
+pub fn write(rate: u32, channels: u16, bytes: usize) -> Option<Vec<u8>> {
+    let index = FREQUENCIES.iter().position(|f| *f == rate)? as u8;
+    let (len, channels) = (bytes + Header::BYTES, channels as u8);
+    if len >= 1 << 13 || channels > 7 {
+        return None;
+    }
+    Some(vec![
+        0xff,
+        0xf1,
+        1 << 6 | index << 2 | channels >> 2,
+        (channels & 3) << 6 | (len >> 11) as u8,
+        (len >> 3) as u8,
+        (len as u8) << 5 | 0x1f,
+        0xfc,
+    ])
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

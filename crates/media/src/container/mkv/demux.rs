@@ -265,7 +265,9 @@ impl Clusters {
             }
             let drop_end = match e.sound_rate {
                 Some(rate) if i == last && padding > 0 => {
-                    (padding as u128 * u128::from(rate) / u128::from(NANO)).min(u128::from(u32::MAX)) as u32
+                    let samples =
+                        (padding as u128 * u128::from(rate) + u128::from(NANO) / 2) / u128::from(NANO);
+                    samples.min(u128::from(u32::MAX)) as u32
                 }
                 _ => 0,
             };

@@ -5,7 +5,7 @@ mod ebml;
 mod mux;
 mod tracks;
 
-pub use mux::Writer;
+pub use mux::{Writer, codec_id};
 
 use super::{Demux, Format, Source};
 use crate::error::Result;

@@ -4,6 +4,8 @@
 use crate::codec::Coded;
 use crate::container::wrap::{Ending, Fragment, Mux, OutTrack, OutTrackKind, Sink};
 use crate::error::{Error, Result};
+use crate::frame::Fields;
+use crate::plan::plain_pcm;
 use crate::track::{Codec, PcmLayout};
 use crate::units::{Time, rescale};
 use std::io::SeekFrom;
@@ -15,6 +17,15 @@ const CLUSTER_MS: i64 = 2_000;
 const MAX_CLUSTER_MS: i64 = 30_000;
 /// Room at the head for places, length and tracks.
 const ROOM: usize = 8_192;
+
+/// What is special about the last packet of a track.
+enum Last {
+    No,
+    /// So many nanoseconds at its end are not heard.
+    Cut(i64),
+    /// It is shown for so many milliseconds.
+    Shown(u64),
+}
 
 pub struct Writer {
     out: Box<dyn Sink>,
@@ -63,7 +74,7 @@ impl Writer {
         })
     }
 
-    fn put(&mut self, track: usize, packet: &Coded, discard: Option<i64>) -> Result<()> {
+    fn put(&mut self, track: usize, packet: &Coded, end: Last) -> Result<()> {
         let t = &self.tracks[track];
         // Priming is taken off again by who plays it.
         let ms = rescale(packet.pts + t.skip, t.timescale, SCALE).max(0);
@@ -72,7 +83,10 @@ impl Writer {
         let may = packet.key && (is_picture || !pictures);
         let begin = match self.cluster_at {
             None => true,
-            Some(at) => (may && ms - at >= CLUSTER_MS) || ms - at >= MAX_CLUSTER_MS || ms < at,
+            // What is shown before what it came behind is told by a time before the cluster's.
+            Some(at) => {
+                (may && ms - at >= CLUSTER_MS) || ms - at >= MAX_CLUSTER_MS || at - ms > MAX_CLUSTER_MS
+            }
         };
         if begin {
             self.close()?;
@@ -89,11 +103,19 @@ impl Writer {
             b.push(flags);
             b.extend(&packet.data);
         };
-        match discard {
-            None => element(&mut self.cluster, 0xa3, |b| block(b, if packet.key { 0x80 } else { 0 })),
-            Some(nanoseconds) => element(&mut self.cluster, 0xa0, |b| {
+        match end {
+            Last::No => element(&mut self.cluster, 0xa3, |b| block(b, if packet.key { 0x80 } else { 0 })),
+            Last::Cut(nanoseconds) => element(&mut self.cluster, 0xa0, |b| {
                 element(b, 0xa1, |b| block(b, 0));
                 element(b, 0x75a2, |b| b.extend(nanoseconds.to_be_bytes()));
+            }),
+            Last::Shown(ms) => element(&mut self.cluster, 0xa0, |b| {
+                element(b, 0xa1, |b| block(b, 0));
+                unsigned(b, 0x9b, ms);
+                if !packet.key {
+                    // It leans on another: the one before it.
+                    element(b, 0xfb, |b| b.push(-(ms.clamp(1, 100) as i8) as u8));
+                }
             }),
         }
         Ok(())
@@ -155,7 +177,7 @@ impl Mux for Writer {
     fn write(&mut self, track: usize, packet: &Coded) -> Result<()> {
         let before = self.held.get_mut(track).and_then(|h| h.replace(packet.clone()));
         match before {
-            Some(before) => self.put(track, &before, None),
+            Some(before) => self.put(track, &before, Last::No),
             None => Ok(()),
         }
     }
@@ -176,8 +198,13 @@ impl Mux for Writer {
             let is_sound = matches!(t.kind, OutTrackKind::Audio { .. });
             let end = endings[n].start.ticks_at(t.timescale) + endings[n].length;
             let over = packet.pts + packet.duration - end;
-            let discard = (is_sound && over > 0).then(|| rescale(over, t.timescale, 1_000_000_000));
-            self.put(n, &packet, discard)?;
+            let end = match is_sound {
+                true if over > 0 => Last::Cut(rescale(over, t.timescale, 1_000_000_000)),
+                true => Last::No,
+                // How long the last picture is shown nothing else says.
+                false => Last::Shown(rescale(packet.duration, t.timescale, SCALE).max(0) as u64),
+            };
+            self.put(n, &packet, end)?;
         }
         self.close()?;
         let mut cues = Vec::new();
@@ -212,6 +239,28 @@ impl Mux for Writer {
     }
 }
 
+/// How Matroska names a codec (RFC 9559, 5.1.4.1.23, and draft-ietf-cellar-codec), of those that it is given here.
+pub fn codec_id(codec: &Codec) -> Option<&'static str> {
+    Some(match codec {
+        Codec::H264 => "V_MPEG4/ISO/AVC",
+        Codec::Hevc => "V_MPEGH/ISO/HEVC",
+        Codec::Av1 => "V_AV1",
+        Codec::Vp8 => "V_VP8",
+        Codec::Vp9 => "V_VP9",
+        Codec::MotionJpeg => "V_MJPEG",
+        Codec::Ffv1 => "V_FFV1",
+        Codec::Aac => "A_AAC",
+        Codec::MpegAudio(3) => "A_MPEG/L3",
+        Codec::MpegAudio(2) => "A_MPEG/L2",
+        Codec::Vorbis => "A_VORBIS",
+        Codec::Opus => "A_OPUS",
+        Codec::Flac => "A_FLAC",
+        Codec::Alac => "A_ALAC",
+        c if plain_pcm(c) => "A_PCM/INT/LIT",
+        _ => return None,
+    })
+}
+
 fn track(b: &mut Vec<u8>, number: u64, t: &OutTrack, e: &Ending) {
     unsigned(b, 0xd7, number);
     unsigned(b, 0x73c5, number);
@@ -220,15 +269,26 @@ fn track(b: &mut Vec<u8>, number: u64, t: &OutTrack, e: &Ending) {
     let mut private = e.setup.clone();
     let nanoseconds = |ticks: i64| rescale(ticks, t.timescale, 1_000_000_000).max(0) as u64;
     match &t.kind {
-        OutTrackKind::Video { width, height, pixel_shape, colour, rate, .. } => {
+        OutTrackKind::Video { width, height, pixel_shape, colour, fields, rate, .. } => {
             unsigned(b, 0x83, 1);
-            text(b, 0x86, if t.codec == Codec::Vp9 { "V_VP9" } else { "V_MPEG4/ISO/AVC" });
+            text(b, 0x86, codec_id(&t.codec).unwrap_or("V_UNCOMPRESSED"));
             if let Some(r) = rate {
                 unsigned(b, 0x23e383, (1e9 / r.value()).round() as u64);
             }
             element(b, 0xe0, |b| {
                 unsigned(b, 0xb0, (*width).into());
                 unsigned(b, 0xba, (*height).into());
+                // 5.1.4.1.28.1 and 5.1.4.1.28.2.
+                let order = match fields {
+                    Fields::Progressive => None,
+                    Fields::TopFirst => Some(1),
+                    Fields::BottomFirst => Some(6),
+                    Fields::Interlaced => Some(2),
+                };
+                unsigned(b, 0x9a, if order.is_some() { 1 } else { 2 });
+                if let Some(order) = order.filter(|o| *o != 2) {
+                    unsigned(b, 0x9d, order);
+                }
                 if pixel_shape.num != pixel_shape.den {
                     let shown = u64::from(*width) * u64::from(pixel_shape.num) / u64::from(pixel_shape.den);
                     unsigned(b, 0x54b0, shown);
@@ -248,26 +308,19 @@ fn track(b: &mut Vec<u8>, number: u64, t: &OutTrack, e: &Ending) {
                 Codec::Pcm(PcmLayout { bits, .. }) => Some(*bits),
                 _ => None,
             };
-            let is_flac = t.codec == Codec::Flac;
-            text(
-                b,
-                0x86,
-                if bits.is_some() {
-                    "A_PCM/INT/LIT"
-                } else if is_flac {
-                    "A_FLAC"
-                } else {
-                    "A_OPUS"
-                },
-            );
-            if is_flac {
+            text(b, 0x86, codec_id(&t.codec).unwrap_or("A_PCM/INT/LIT"));
+            match t.codec {
                 // The beginning of a FLAC file, with its one block of descriptions.
-                private.splice(0..0, *b"fLaC\x80\0\0\x22");
-            } else if bits.is_none() {
-                unsigned(b, 0x56aa, nanoseconds(e.skip));
-                unsigned(b, 0x56bb, 80_000_000);
-            } else {
-                private.clear();
+                Codec::Flac => drop(private.splice(0..0, *b"fLaC\x80\0\0\x22")),
+                Codec::Pcm(_) => private.clear(),
+                _ => {
+                    if e.skip > 0 || t.codec == Codec::Opus {
+                        unsigned(b, 0x56aa, nanoseconds(e.skip));
+                    }
+                    if t.codec == Codec::Opus {
+                        unsigned(b, 0x56bb, 80_000_000);
+                    }
+                }
             }
             element(b, 0xe1, |b| {
                 element(b, 0xb5, |b| b.extend(f64::from(*rate).to_be_bytes()));

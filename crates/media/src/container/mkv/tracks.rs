@@ -2,7 +2,7 @@
 
 use super::ebml::{find, float, inside, unsigned};
 use crate::bits::text;
-use crate::codec::{aac, av1, h264, hevc, mpeg_video, opus};
+use crate::codec::{aac, av1, ffv1, h264, hevc, mpeg_video, opus};
 use crate::container::codes;
 use crate::container::stream::Described;
 use crate::container::{AudioTrack, Codec, Media, PcmKind, PcmLayout, Track, VideoTrack};
@@ -252,7 +252,11 @@ fn picture_codec(id: &str, private: Vec<u8>, video: &[u8], v: &mut VideoTrack) -
             Some(code) => codes::picture(code),
             None => other(id, Some("ProRes")),
         },
-        "V_FFV1" => other(id, Some("FFV1")),
+        "V_FFV1" => {
+            // What cannot be read of it is told where it is decoded.
+            let _ = ffv1::describe(&private, v);
+            Codec::Ffv1
+        }
         "V_DIRAC" => other(id, Some("Dirac")),
         "V_UNCOMPRESSED" => match find(video, 0x2e_b524).and_then(|c| <&[u8; 4]>::try_from(c).ok()) {
             Some(code) => codes::picture(code),
@@ -262,6 +266,10 @@ fn picture_codec(id: &str, private: Vec<u8>, video: &[u8], v: &mut VideoTrack) -
             Some((_, _, codec, extra)) => {
                 if matches!(&codec, Codec::Other { name: Some("MPEG-4 part 2"), .. }) {
                     v.profile = mpeg_video::part2_profile(&extra).map(String::from);
+                }
+                if matches!(&codec, Codec::Other { name: Some("FFV1"), .. }) {
+                    let _ = ffv1::describe(&extra, v);
+                    return Ok((Codec::Ffv1, extra));
                 }
                 // The record may follow the header; otherwise blocks hold a byte stream.
                 let setup = if extra.first() == Some(&1) { extra } else { Vec::new() };

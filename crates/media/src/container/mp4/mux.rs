@@ -17,6 +17,8 @@ use std::io::SeekFrom;
 const CHUNK_PARTS_OF_A_SECOND: i64 = 2;
 const CHUNK_BYTES: usize = 1 << 20;
 const MDAT_HEADER: u64 = 16;
+/// Packets that one may be shown before (16 in H.264 and HEVC).
+const MOST_REORDERED: usize = 32;
 
 #[derive(Default)]
 pub(super) struct Tables {
@@ -26,9 +28,17 @@ pub(super) struct Tables {
     /// All of one size, and how many, where no sizes are listed.
     uniform: Option<(u32, u32)>,
     sync: Vec<u32>,
+    /// When each packet is shown, where that is not the order in which they come.
+    shown: Vec<i64>,
+    /// How much later than decoded each is shown (14496-12, 8.6.1.3), in runs.
+    offsets: Vec<(u32, u32)>,
+    /// Ticks from the beginning of the media to when the first packet is shown.
+    lead: i64,
     /// Offset from the start of the media data, and how many packets.
     chunks: Vec<(u64, u32)>,
     ticks: i64,
+    /// How long the packet is shown that is shown last.
+    last_ticks: i64,
     open: Vec<u8>,
     open_count: u32,
     open_ticks: i64,
@@ -106,6 +116,33 @@ impl Mp4Writer {
         t.open_ticks += i64::from(count);
         let full = t.open_ticks * CHUNK_PARTS_OF_A_SECOND >= i64::from(self.tracks[track].timescale);
         if full || t.open.len() >= CHUNK_BYTES { self.close_chunk(track) } else { Ok(()) }
+    }
+
+    /// Times of decoding, for packets of which it is known when they are shown: the same moments in their order, and early
+    /// enough for each.
+    fn order(&mut self, track: usize) {
+        let t = &mut self.tables[track];
+        let mut sorted = t.shown.clone();
+        sorted.sort_unstable();
+        let late = sorted.iter().zip(&t.shown).map(|(decoded, shown)| decoded - shown).max().unwrap_or(0);
+        let (mut times, mut offsets): (Vec<(u32, u32)>, Vec<(u32, u32)>) = (Vec::new(), Vec::new());
+        let put = |runs: &mut Vec<(u32, u32)>, v: i64| {
+            let v = v.clamp(0, u32::MAX.into()) as u32;
+            match runs.last_mut() {
+                Some((n, last)) if *last == v => *n += 1,
+                _ => runs.push((1, v)),
+            }
+        };
+        for (i, (decoded, shown)) in sorted.iter().zip(&t.shown).enumerate() {
+            let next = sorted.get(i + 1).copied().unwrap_or(decoded + t.last_ticks);
+            put(&mut times, next - decoded);
+            put(&mut offsets, shown + late - decoded);
+        }
+        t.ticks = sorted.first().zip(sorted.last()).map_or(0, |(a, b)| b - a + t.last_ticks);
+        (t.times, t.lead) = (times, late);
+        if late > 0 || offsets.len() > 1 {
+            t.offsets = offsets;
+        }
     }
 
     fn close_chunk(&mut self, track: usize) -> Result<()> {
@@ -253,7 +290,7 @@ impl Index<'_> {
                     b.u32(0x10000);
                 }
                 b.u64((end - late).max(0) as u64);
-                b.u64(ending.skip as u64);
+                b.u64((ending.skip + tables.lead) as u64);
                 b.u32(0x10000);
             });
         });
@@ -325,6 +362,12 @@ impl Mux for Mp4Writer {
         let delta = u32::try_from(packet.duration)
             .map_err(|_| Error::limit("MP4", format!("a packet that lasts {} ticks", packet.duration)))?;
         match t.times.last_mut() {
+            _ if self.tracks[track].reordered => {
+                if t.shown.iter().rev().take(MOST_REORDERED).all(|s| *s < packet.pts) {
+                    t.last_ticks = packet.duration;
+                }
+                t.shown.push(packet.pts);
+            }
             Some((n, d)) if *d == delta => *n += 1,
             _ => t.times.push((1, delta)),
         }
@@ -343,6 +386,9 @@ impl Mux for Mp4Writer {
     fn finish(mut self: Box<Self>, endings: &[Ending]) -> Result<Vec<Fragment>> {
         for track in 0..self.tracks.len() {
             self.close_chunk(track)?;
+            if self.tracks[track].reordered {
+                self.order(track);
+            }
         }
         let mut moov = self.index(endings);
         let room = self.media_at - MDAT_HEADER - self.head.len() as u64;
@@ -403,6 +449,7 @@ fn index_room(t: &OutTrack) -> u64 {
     let n = t.expected;
     match t.kind {
         // Sizes; times if every one differs is not expected; a chunk and a sync sample every half second.
+        OutTrackKind::Video { .. } if t.reordered => 1200 + n * 12 + n / 4 * 8 + n / 8 * 4,
         OutTrackKind::Video { .. } => 1200 + n * 4 + n / 4 * 8 + n / 8 * 4,
         OutTrackKind::Audio { .. } => 1200 + n * 4 + n / 8 * 8,
         OutTrackKind::Timecode(_) => 1200,
@@ -429,6 +476,15 @@ impl Tables {
                 b.u32(*d);
             }
         });
+        if !self.offsets.is_empty() {
+            b.full(b"ctts", 0, 0, |b| {
+                b.u32(self.offsets.len() as u32);
+                for (n, d) in &self.offsets {
+                    b.u32(*n);
+                    b.u32(*d);
+                }
+            });
+        }
         if self.sync.len() < self.sizes.len() {
             b.full(b"stss", 0, 0, |b| {
                 b.u32(self.sync.len() as u32);
@@ -494,36 +550,40 @@ fn pack_language(code: Option<&str>) -> u16 {
 
 fn sample_entry(b: &mut Builder, track: &OutTrack, setup: &[u8]) {
     match &track.kind {
-        OutTrackKind::Video { width, height, pixel_shape, colour, .. } => b.put(b"avc1", |b| {
-            b.zeros(6);
-            b.u16(1);
-            b.zeros(16);
-            b.u16(*width as u16);
-            b.u16(*height as u16);
-            b.u32(0x0048_0000);
-            b.u32(0x0048_0000);
-            b.u32(0);
-            b.u16(1);
-            b.zeros(32);
-            b.u16(24);
-            b.u16(0xffff);
-            b.put(b"avcC", |b| b.raw(setup));
-            if *pixel_shape != Ratio::ONE {
-                b.put(b"pasp", |b| {
-                    b.u32(pixel_shape.num);
-                    b.u32(pixel_shape.den);
-                });
-            }
-            if *colour != Colour::default() {
-                b.put(b"colr", |b| {
-                    b.raw(b"nclx");
-                    b.u16(colour.primaries.into());
-                    b.u16(colour.transfer.into());
-                    b.u16(colour.matrix.into());
-                    b.u8(u8::from(colour.full_range) << 7);
-                });
-            }
-        }),
+        OutTrackKind::Video { width, height, pixel_shape, colour, .. } => {
+            b.put(picture_code(&track.codec).0, |b| {
+                b.zeros(6);
+                b.u16(1);
+                b.zeros(16);
+                b.u16(*width as u16);
+                b.u16(*height as u16);
+                b.u32(0x0048_0000);
+                b.u32(0x0048_0000);
+                b.u32(0);
+                b.u16(1);
+                b.zeros(32);
+                b.u16(24);
+                b.u16(0xffff);
+                if let Some(record) = picture_code(&track.codec).1 {
+                    b.put(record, |b| b.raw(setup));
+                }
+                if *pixel_shape != Ratio::ONE {
+                    b.put(b"pasp", |b| {
+                        b.u32(pixel_shape.num);
+                        b.u32(pixel_shape.den);
+                    });
+                }
+                if *colour != Colour::default() {
+                    b.put(b"colr", |b| {
+                        b.raw(b"nclx");
+                        b.u16(colour.primaries.into());
+                        b.u16(colour.transfer.into());
+                        b.u16(colour.matrix.into());
+                        b.u8(u8::from(colour.full_range) << 7);
+                    });
+                }
+            })
+        }
         OutTrackKind::Audio { rate, channels, .. } if pcm(track).is_some() => {
             let bytes = pcm(track).map_or(2, |l| u32::from(l.bytes));
             if *rate >= 0x10000 || *channels > 2 {
@@ -539,6 +599,11 @@ fn sample_entry(b: &mut Builder, track: &OutTrack, setup: &[u8]) {
                 b.u32(rate << 16);
             })
         }
+        OutTrackKind::Audio { rate, channels, .. }
+            if matches!(track.codec, Codec::Opus | Codec::Flac | Codec::Alac) =>
+        {
+            record_entry(b, &track.codec, *rate, *channels, setup);
+        }
         OutTrackKind::Audio { rate, channels, bits } => b.put(b"mp4a", |b| {
             b.zeros(6);
             b.u16(1);
@@ -550,13 +615,18 @@ fn sample_entry(b: &mut Builder, track: &OutTrack, setup: &[u8]) {
             b.u32(if *rate < 0x10000 { rate << 16 } else { 0 });
             // Descriptors of 14496-1, 7.2.6, with one-byte lengths.
             b.full(b"esds", 0, 0, |b| {
-                let setup_len = setup.len() as u8;
-                b.raw(&[3, 23 + setup_len, 0, 0, 0]);
-                b.raw(&[4, 15 + setup_len, 0x40, 0x15, 0, 0, 0]);
+                // MP3 says all in its packets.
+                let is_aac = track.codec == Codec::Aac;
+                let setup = if is_aac { setup } else { &[] };
+                let inner = if is_aac { 2 + setup.len() as u8 } else { 0 };
+                b.raw(&[3, 21 + inner, 0, 0, 0]);
+                b.raw(&[4, 13 + inner, if is_aac { 0x40 } else { 0x6b }, 0x15, 0, 0, 0]);
                 b.u32(*bits);
                 b.u32(*bits);
-                b.raw(&[5, setup_len]);
-                b.raw(setup);
+                if is_aac {
+                    b.raw(&[5, setup.len() as u8]);
+                    b.raw(setup);
+                }
                 b.raw(&[6, 1, 2]);
             });
         }),
@@ -580,6 +650,53 @@ fn sample_entry(b: &mut Builder, track: &OutTrack, setup: &[u8]) {
     }
 }
 
+/// The code of a kind of pictures, and the box of its setup record.
+fn picture_code(codec: &Codec) -> (&'static [u8; 4], Option<&'static [u8; 4]>) {
+    match codec {
+        Codec::Hevc => (b"hvc1", Some(b"hvcC")),
+        Codec::Av1 => (b"av01", Some(b"av1C")),
+        Codec::MotionJpeg => (b"jpeg", None),
+        Codec::Raw(_) => (b"v210", None),
+        _ => (b"avc1", Some(b"avcC")),
+    }
+}
+
+/// Sound whose setup record stands in a box of its own: Opus ("Encapsulation of Opus in ISO Base Media File Format", 4.3),
+/// FLAC ("Encapsulation of FLAC in ISO Base Media File Format", 3.3) and Apple's lossless one.
+fn record_entry(b: &mut Builder, codec: &Codec, rate: u32, channels: u16, setup: &[u8]) {
+    let (entry, record) = match codec {
+        Codec::Opus => (b"Opus", b"dOps"),
+        Codec::Flac => (b"fLaC", b"dfLa"),
+        _ => (b"alac", b"alac"),
+    };
+    b.put(entry, |b| {
+        b.zeros(6);
+        b.u16(1);
+        b.zeros(8);
+        b.u16(channels);
+        b.u16(16);
+        b.u32(0);
+        b.u32(if rate < 0x10000 { rate << 16 } else { 0 });
+        match codec {
+            Codec::Opus => b.put(record, |b| {
+                // The head of RFC 7845, 5.1 without its name, in the other order of bytes.
+                let byte = |at: usize| setup.get(at).copied().unwrap_or(0);
+                b.raw(&[0, byte(9), byte(11), byte(10), byte(15), byte(14), byte(13), byte(12)]);
+                b.raw(&[byte(17), byte(16), byte(18)]);
+                if byte(18) != 0 {
+                    b.raw(setup.get(19..).unwrap_or(&[]));
+                }
+            }),
+            // One block of descriptions, the last: the stream's.
+            Codec::Flac => b.full(record, 0, 0, |b| {
+                b.raw(&[0x80, 0, 0, setup.len() as u8]);
+                b.raw(setup);
+            }),
+            _ => b.full(record, 0, 0, |b| b.raw(setup)),
+        }
+    });
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -596,6 +713,7 @@ mod tests {
             language: Some("eng".into()),
             expected,
             skip: 2048,
+            reordered: false,
         }
     }
 

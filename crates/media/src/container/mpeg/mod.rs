@@ -5,3 +5,4 @@ mod pes;
 pub mod plain;
 pub mod ps;
 pub mod ts;
+pub mod ts_mux;

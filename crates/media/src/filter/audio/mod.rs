@@ -44,6 +44,8 @@ pub struct AudioForm {
 pub enum AudioStep {
     /// Fewer channels, or more.
     Mix(u16),
+    /// One channel alone, from 0.
+    Pick(u16),
     /// Decibels more or less.
     Gain(f64),
     /// Quiet passages louder and loud ones quieter, for listening on the way.
@@ -62,6 +64,7 @@ impl AudioStep {
     pub fn form(&self, from: AudioForm) -> AudioForm {
         match self {
             AudioStep::Mix(channels) => AudioForm { channels: *channels, ..from },
+            AudioStep::Pick(_) => AudioForm { channels: 1, ..from },
             AudioStep::Resample(rate) => AudioForm { rate: *rate, ..from },
             AudioStep::Gain(_) | AudioStep::Even | AudioStep::Fade(_) | AudioStep::Level { .. } => from,
         }
@@ -70,6 +73,10 @@ impl AudioStep {
     pub fn start(&self, from: AudioForm) -> Result<Box<dyn AudioFilter>> {
         Ok(match *self {
             AudioStep::Mix(to) => each(move |s| mix_down(s, from.channels, to)),
+            AudioStep::Pick(c) => {
+                let (c, of) = (usize::from(c), usize::from(from.channels.max(1)));
+                each(move |s| s.iter().skip(c).step_by(of).copied().collect())
+            }
             AudioStep::Gain(db) => {
                 let by = 10f64.powf(db / 20.0) as f32;
                 each(move |mut s| {
@@ -91,6 +98,7 @@ impl AudioStep {
     pub fn words(&self, from: AudioForm) -> String {
         match self {
             AudioStep::Mix(to) => format!("{} channels to {to}", from.channels),
+            AudioStep::Pick(c) => format!("channel {} of {}", c + 1, from.channels),
             AudioStep::Gain(db) => format!("{db:+} dB"),
             AudioStep::Even => dynamics::WORDS.into(),
             AudioStep::Fade(f) => f.words(),

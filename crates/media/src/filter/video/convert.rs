@@ -1,34 +1,58 @@
-//! Any picture as 8-bit 4:2:0 in limited range: what the H.264 encoder takes and every player shows.
+//! Any picture in the form that an encoder takes: 8-bit 4:2:0 in limited range, which every player shows, or another.
 //!
-//! Depth is rounded, chroma is averaged over the pixels it stands for, red, green and blue become luma and
-//! colour difference by ITU-R BT.709-6, 3.2 to 3.4. Coverage is shown over black.
+//! Depth is rounded, chroma is averaged over the pixels it stands for (or drawn between those that are there), red, green and
+//! blue become luma and colour difference by ITU-R BT.709-6, 3.2 to 3.4. Coverage is shown over black.
 
+use super::frame::weights;
 use crate::error::Result;
 use crate::frame::{Chroma, Colour, Plane, Pool, Samples, VideoFrame};
 
 /// Colours that pictures of red, green and blue get.
 pub const HD: Colour = Colour { primaries: 1, transfer: 1, matrix: 1, full_range: false };
 
-/// What the pictures of a track are in after conversion.
-pub fn colour_after(colour: Colour, chroma: Option<Chroma>) -> Colour {
-    match chroma {
-        Some(Chroma::Rgb | Chroma::Rgba) => HD,
-        _ if colour.matrix == 0 => HD,
-        _ => Colour { full_range: false, ..colour },
-    }
+/// How samples lie in what an encoder takes: 4:2:0 or 4:2:2.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Wanted {
+    pub chroma: Chroma,
+    pub depth: u8,
+    pub full_range: bool,
 }
 
-/// Whether a picture is as the encoder wants it.
-pub fn is_plain(f: &VideoFrame) -> bool {
-    f.chroma == Chroma::C420 && f.depth == 8 && !f.colour.full_range
+impl Wanted {
+    pub const PLAIN: Wanted = Wanted { chroma: Chroma::C420, depth: 8, full_range: false };
+    /// JFIF (ITU-T T.871) has the full range.
+    pub const JPEG: Wanted = Wanted { chroma: Chroma::C422, depth: 8, full_range: true };
+    pub const TEN_BITS: Wanted = Wanted { chroma: Chroma::C422, depth: 10, full_range: false };
+
+    /// Whether a picture is so.
+    pub fn is(&self, f: &VideoFrame) -> bool {
+        f.chroma == self.chroma && f.depth == self.depth && f.colour.full_range == self.full_range
+    }
+
+    /// What the pictures of a track are in after conversion.
+    pub fn colour_after(&self, colour: Colour, chroma: Chroma) -> Colour {
+        let full_range = self.full_range;
+        match chroma {
+            Chroma::Rgb | Chroma::Rgba => Colour { full_range, ..HD },
+            _ if colour.matrix == 0 => Colour { full_range, ..HD },
+            _ => Colour { full_range, ..colour },
+        }
+    }
+
+    pub fn words(&self) -> String {
+        let chroma = if self.chroma == Chroma::C422 { "4:2:2" } else { "4:2:0" };
+        let range = if self.full_range { "full" } else { "limited" };
+        format!("{}-bit {chroma}, {range} range", self.depth)
+    }
 }
 
 pub struct Converter {
     pool: Pool,
+    wanted: Wanted,
     tables: Option<Tables>,
 }
 
-/// For one depth and range: luma and colour difference in 8 bits of limited range, with 4 bits of fraction.
+/// For one depth and range: luma and colour difference as they are wanted, with 4 bits of fraction.
 struct Tables {
     depth: u8,
     full: bool,
@@ -39,19 +63,24 @@ struct Tables {
 const FRACTION: u32 = 4;
 
 impl Converter {
+    /// To 8-bit 4:2:0 in limited range.
     pub fn new(pool: Pool) -> Self {
-        Converter { pool, tables: None }
+        Converter::to(Wanted::PLAIN, pool)
+    }
+
+    pub fn to(wanted: Wanted, pool: Pool) -> Self {
+        Converter { pool, wanted, tables: None }
     }
 
     pub fn convert(&mut self, f: &VideoFrame) -> Result<VideoFrame> {
-        let mut out = VideoFrame::new(&self.pool, f.width, f.height, Chroma::C420, 8)?;
+        let mut out = VideoFrame::new(&self.pool, f.width, f.height, self.wanted.chroma, self.wanted.depth)?;
         out.describe_like(f);
-        out.colour = colour_after(f.colour, Some(f.chroma));
+        out.colour = self.wanted.colour_after(f.colour, f.chroma);
         let identity = f.chroma == Chroma::C444 && f.colour.matrix == 0;
         match f.chroma {
-            Chroma::Rgb | Chroma::Rgba => from_rgb(f, [0, 1, 2], &mut out),
+            Chroma::Rgb | Chroma::Rgba => from_rgb(f, [0, 1, 2], self.wanted, &mut out),
             // Matrix 0 (H.273): the planes are green, blue and red.
-            _ if identity => from_rgb(f, [2, 0, 1], &mut out),
+            _ if identity => from_rgb(f, [2, 0, 1], self.wanted, &mut out),
             _ => self.difference(f, &mut out),
         }
         Ok(out)
@@ -60,56 +89,80 @@ impl Converter {
     fn difference(&mut self, f: &VideoFrame, out: &mut VideoFrame) {
         let (depth, full) = (f.depth, f.colour.full_range);
         if self.tables.as_ref().is_none_or(|t| (t.depth, t.full) != (depth, full)) {
-            let (luma, chroma) = tables(depth, full);
+            let (luma, chroma) = tables(depth, full, self.wanted);
             self.tables = Some(Tables { depth, full, luma, chroma });
         }
         let Some(Tables { luma, chroma, .. }) = &self.tables else { return };
-        rows(&f.planes[0], &mut out.planes[0], 1, 1, luma);
+        let top = (1u32 << self.wanted.depth) - 1;
+        rows(&f.planes[0], &mut out.planes[0], Share { across: 1, down: 1, up: false }, luma, top);
         if f.chroma == Chroma::Gray {
-            out.planes[1..].iter_mut().filter_map(Plane::bytes_mut).for_each(|b| b.fill(128));
+            let middle = 1u16 << (self.wanted.depth - 1);
+            for plane in &mut out.planes[1..] {
+                match &mut plane.samples {
+                    Samples::U8(b) => b.fill(middle as u8),
+                    Samples::U16(w) => w.fill(middle),
+                }
+            }
             return;
         }
-        let (sx, sy) = match f.chroma {
-            Chroma::C444 => (2, 2),
-            Chroma::C422 => (1, 2),
-            _ => (1, 1),
+        let tall = self.wanted.chroma == Chroma::C422;
+        let share = match f.chroma {
+            Chroma::C444 => Share { across: 2, down: if tall { 1 } else { 2 }, up: false },
+            Chroma::C422 => Share { across: 1, down: if tall { 1 } else { 2 }, up: false },
+            _ => Share { across: 1, down: 1, up: tall },
         };
         for i in 1..3 {
-            rows(&f.planes[i], &mut out.planes[i], sx, sy, chroma);
+            rows(&f.planes[i], &mut out.planes[i], share, chroma, top);
         }
     }
 }
 
-/// ITU-R BT.2100-2, tables 9: what each value is in 8 bits of limited range.
-fn tables(depth: u8, full: bool) -> (Vec<u16>, Vec<u16>) {
+/// ITU-R BT.2100-2, tables 9: what each value is as it is wanted.
+fn tables(depth: u8, full: bool, wanted: Wanted) -> (Vec<u16>, Vec<u16>) {
     let most = (1u32 << depth) - 1;
     let one = f64::from(1u32 << FRACTION);
-    let step = f64::from(1u32 << (depth - 8));
-    let value = |v: f64| (v.clamp(0.0, 255.0) * one).round() as u16;
-    let luma = (0..=most).map(|v| {
-        value(if full { 16.0 + f64::from(v) / f64::from(most) * 219.0 } else { f64::from(v) / step })
-    });
+    let top = f64::from((1u32 << wanted.depth) - 1);
+    let step = |depth: u8| f64::from(1u32 << (depth - 8));
+    let value = |v: f64| (v.clamp(0.0, top) * one).round() as u16;
+    // From 0 to 1, and from -0.5 to 0.5.
+    let (low, high) = (step(depth), step(wanted.depth));
+    let luma = |v: u32| {
+        let v = f64::from(v);
+        if full == wanted.full_range && !full {
+            return v / low * high;
+        }
+        let part = if full { v / f64::from(most) } else { (v / low - 16.0) / 219.0 };
+        if wanted.full_range { part * top } else { (16.0 + 219.0 * part) * high }
+    };
     let middle = f64::from(1u32 << (depth - 1));
-    let chroma = (0..=most).map(|v| {
-        value(if full {
-            128.0 + (f64::from(v) - middle) / f64::from(most) * 224.0
-        } else {
-            f64::from(v) / step
-        })
-    });
-    (luma.collect(), chroma.collect())
+    let chroma = |v: u32| {
+        let v = f64::from(v);
+        if full == wanted.full_range && !full {
+            return v / low * high;
+        }
+        let part = if full { (v - middle) / f64::from(most) } else { (v / low - 128.0) / 224.0 };
+        if wanted.full_range { 128.0 * high + part * top } else { (128.0 + 224.0 * part) * high }
+    };
+    ((0..=most).map(|v| value(luma(v))).collect(), (0..=most).map(|v| value(chroma(v))).collect())
 }
 
-/// Writes a plane whose samples each stand for `sx` by `sy` of the source's.
-fn rows(from: &Plane, to: &mut Plane, sx: usize, sy: usize, table: &[u16]) {
-    let (w, h, stride) = (to.width as usize, to.height as usize, to.stride);
+/// How many samples of the source one of the result stands for, or that there are twice as many rows of them.
+#[derive(Clone, Copy)]
+struct Share {
+    across: usize,
+    down: usize,
+    up: bool,
+}
+
+/// Writes a plane.
+fn rows(from: &Plane, to: &mut Plane, share: Share, table: &[u16], top: u32) {
+    let (w, h) = (to.width as usize, to.height as usize);
     let (fw, fh) = (from.width as usize, from.height as usize);
-    let Some(bytes) = to.bytes_mut() else { return };
     // A row of the source as values with a fraction; one more at its end where its width is odd.
     let most = table.len() - 1;
-    let value = |y: usize, line: &mut [u32], add: bool| {
+    let value = |y: usize, line: &mut [u32], times: u32, add: bool| {
         let at = y.min(fh - 1) * from.stride;
-        let put = |l: &mut u32, v: u16| *l = u32::from(v) + if add { *l } else { 0 };
+        let put = |l: &mut u32, v: u16| *l = u32::from(v) * times + if add { *l } else { 0 };
         match &from.samples {
             Samples::U8(b) => {
                 line.iter_mut().zip(&b[at..at + fw]).for_each(|(l, v)| put(l, table[usize::from(*v)]));
@@ -122,35 +175,59 @@ fn rows(from: &Plane, to: &mut Plane, sx: usize, sy: usize, table: &[u16]) {
             }
         }
     };
-    let mut line = vec![0u32; (w * sx).max(fw)];
-    let shift = FRACTION + (sx * sy).ilog2();
+    let mut line = vec![0u32; (w * share.across).max(fw)];
+    let shift = FRACTION + if share.up { 2 } else { (share.across * share.down).ilog2() };
     let half = 1u32 << (shift - 1);
     for y in 0..h {
-        for dy in 0..sy {
-            value(y * sy + dy, &mut line, dy > 0);
+        if share.up {
+            // A quarter of the way to the neighbour.
+            let near = y / 2;
+            let far = if y % 2 == 0 { near.saturating_sub(1) } else { near + 1 };
+            value(near, &mut line, 3, false);
+            value(far, &mut line, 1, true);
+        } else {
+            (0..share.down).for_each(|dy| value(y * share.down + dy, &mut line, 1, dy > 0));
         }
         let last = line[fw - 1];
         line[fw..].fill(last);
-        let out = &mut bytes[y * stride..y * stride + w];
-        if sx == 1 {
-            out.iter_mut().zip(&line).for_each(|(t, v)| *t = ((v + half) >> shift).min(255) as u8);
-        } else {
-            let pairs = line.chunks_exact(2);
-            out.iter_mut().zip(pairs).for_each(|(t, v)| *t = ((v[0] + v[1] + half) >> shift).min(255) as u8);
+        let at = y * to.stride..y * to.stride + w;
+        let round = |sum: u32| ((sum + half) >> shift).min(top);
+        let pairs = line.chunks_exact(2).map(|v| v[0] + v[1]);
+        match (&mut to.samples, share.across) {
+            (Samples::U8(b), 1) => b[at].iter_mut().zip(&line).for_each(|(t, v)| *t = round(*v) as u8),
+            (Samples::U8(b), _) => b[at].iter_mut().zip(pairs).for_each(|(t, v)| *t = round(v) as u8),
+            (Samples::U16(d), 1) => d[at].iter_mut().zip(&line).for_each(|(t, v)| *t = round(*v) as u16),
+            (Samples::U16(d), _) => d[at].iter_mut().zip(pairs).for_each(|(t, v)| *t = round(v) as u16),
         }
     }
 }
 
-fn from_rgb(f: &VideoFrame, order: [usize; 3], out: &mut VideoFrame) {
-    let shift = u32::from(f.depth) - 8;
+/// Weights of red, green and blue times 65536, and what is added, for luma and the two differences.
+fn from_rgb_weights(wanted: Wanted) -> [[i32; 4]; 3] {
+    let (kr, kb) = weights(HD.matrix);
+    let kg = 1.0 - kr - kb;
+    let high = f64::from(1u32 << (wanted.depth - 8));
+    let (luma, chroma) = if wanted.full_range { (1.0, 1.0) } else { (219.0 / 255.0, 224.0 / 255.0) };
+    let fixed = |v: f64| (v * 65_536.0).round() as i32;
+    let (b, r) = (chroma / (2.0 * (1.0 - kb)), chroma / (2.0 * (1.0 - kr)));
+    let floor = if wanted.full_range { 0.0 } else { 16.0 * high };
+    let add = |v: f64| ((v + 0.5) * f64::from(1u32 << (16 + FRACTION))) as i32;
+    [
+        [fixed(kr * luma), fixed(kg * luma), fixed(kb * luma), add(floor)],
+        [fixed(-kr * b), fixed(-kg * b), fixed((1.0 - kb) * b), add(128.0 * high)],
+        [fixed((1.0 - kr) * r), fixed(-kg * r), fixed(-kb * r), add(128.0 * high)],
+    ]
+}
+
+fn from_rgb(f: &VideoFrame, order: [usize; 3], wanted: Wanted, out: &mut VideoFrame) {
     let alpha = (f.chroma == Chroma::Rgba).then(|| &f.planes[3]);
     let most = (1u32 << f.depth) - 1;
+    let top = (1i32 << wanted.depth) - 1;
     let (w, h) = (f.width as usize, f.height as usize);
-    let [luma, cb, cr] = out.planes.as_mut_slice() else { return };
-    let (ls, cs) = (luma.stride, cb.stride);
-    let (Some(luma), Some(cb), Some(cr)) = (luma.bytes_mut(), cb.bytes_mut(), cr.bytes_mut()) else { return };
-    // A row of a plane in 8 bits with 4 of fraction; one more at its end where the width is odd.
+    // A row of a plane, white being 255 (or 1020), with a fraction; one more at its end where the width is odd.
     let wide = w.next_multiple_of(2);
+    let white = (255u32 << (wanted.depth - 8)) << FRACTION;
+    let scale = (u64::from(white) << 20).div_ceil(u64::from(most));
     let row = |y: usize, i: usize, to: &mut [i32]| {
         let p = &f.planes[order[i]];
         let at = y.min(h - 1) * p.stride;
@@ -164,33 +241,39 @@ fn from_rgb(f: &VideoFrame, order: [usize; 3], out: &mut VideoFrame) {
                 *t = ((*t as u32 * covered + most / 2) / most) as i32;
             }
         }
-        to.iter_mut().for_each(|t| *t = ((*t as u32) << FRACTION >> shift) as i32);
+        to.iter_mut().for_each(|t| *t = ((*t as u64 * scale) >> 20) as i32);
         let last = to[w - 1];
         to[w..].fill(last);
     };
-    // Weights times 65536, of 219 and 224 steps of 255.
-    let clamp = |v: i32| (v >> (16 + FRACTION)).clamp(0, 255) as u8;
-    const HALF: i32 = 1 << 19;
+    let [for_luma, for_cb, for_cr] = from_rgb_weights(wanted);
+    let mix = |k: &[i32; 4], r: i32, g: i32, b: i32| {
+        ((k[0] * r + k[1] * g + k[2] * b + k[3]) >> (16 + FRACTION)).clamp(0, top) as u16
+    };
+    let down = if wanted.chroma == Chroma::C420 { 2 } else { 1 };
     let mut lines = vec![vec![0i32; wide]; 6];
-    for y in (0..h).step_by(2) {
-        for (n, line) in lines.iter_mut().enumerate() {
+    let mut put = |plane: usize, y: usize, values: &mut dyn Iterator<Item = u16>| {
+        let p = &mut out.planes[plane];
+        let at = y * p.stride..y * p.stride + p.width as usize;
+        match &mut p.samples {
+            Samples::U8(b) => b[at].iter_mut().zip(values).for_each(|(t, v)| *t = v as u8),
+            Samples::U16(d) => d[at].iter_mut().zip(values).for_each(|(t, v)| *t = v),
+        }
+    };
+    for y in (0..h).step_by(down) {
+        for (n, line) in lines.iter_mut().enumerate().take(3 * down) {
             row(y + n / 3, n % 3, line);
         }
-        let [r0, g0, b0, r1, g1, b1] = lines.as_slice() else { return };
-        for (dy, (r, (g, b))) in [(r0, (g0, b0)), (r1, (g1, b1))].into_iter().enumerate() {
-            if y + dy < h {
-                let to = &mut luma[(y + dy) * ls..(y + dy) * ls + w];
-                for (((t, r), g), b) in to.iter_mut().zip(r).zip(g).zip(b) {
-                    *t = clamp(11_966 * r + 40_254 * g + 4_064 * b + (16 << (16 + FRACTION)) + HALF);
-                }
-            }
+        for dy in 0..down.min(h - y) {
+            let [r, g, b] = [0, 1, 2].map(|i| &lines[dy * 3 + i]);
+            put(0, y + dy, &mut (0..w).map(|x| mix(&for_luma, r[x], g[x], b[x])));
         }
-        let at = y / 2 * cs;
-        let mean = |a: &[i32], b: &[i32], x: usize| (a[2 * x] + a[2 * x + 1] + b[2 * x] + b[2 * x + 1]) / 4;
-        for x in 0..wide / 2 {
-            let (r, g, b) = (mean(r0, r1, x), mean(g0, g1, x), mean(b0, b1, x));
-            cb[at + x] = clamp(-6_596 * r - 22_188 * g + 28_784 * b + (128 << (16 + FRACTION)) + HALF);
-            cr[at + x] = clamp(28_784 * r - 26_145 * g - 2_639 * b + (128 << (16 + FRACTION)) + HALF);
+        let other = if down == 2 { 3 } else { 0 };
+        let mean = |i: usize, x: usize| {
+            let (a, b) = (&lines[i], &lines[i + other]);
+            (a[2 * x] + a[2 * x + 1] + b[2 * x] + b[2 * x + 1]) / 4
+        };
+        for (plane, k) in [(1, &for_cb), (2, &for_cr)] {
+            put(plane, y / down, &mut (0..wide / 2).map(|x| mix(k, mean(0, x), mean(1, x), mean(2, x))));
         }
     }
 }
@@ -228,7 +311,7 @@ mod tests {
         #[case] want: [i32; 3],
     ) {
         let out = Converter::new(Pool::new()).convert(&flat(chroma, depth, values, colour)).unwrap();
-        assert!(is_plain(&out) || out.colour.full_range == colour.full_range);
+        assert!(Wanted::PLAIN.is(&out) || out.colour.full_range == colour.full_range);
         for (i, w) in want.into_iter().enumerate() {
             for p in [(0, 0), (out.planes[i].width - 1, out.planes[i].height - 1)] {
                 let got = i32::from(out.planes[i].at(p.0, p.1));
@@ -244,5 +327,29 @@ mod tests {
         f.planes[1].put(1, 1, 140);
         let out = Converter::new(Pool::new()).convert(&f).unwrap();
         assert_eq!(out.planes[1].at(0, 0), 110);
+    }
+
+    /// Every form becomes every other, and flat colours stay what they are.
+    #[rstest]
+    fn any_form_becomes_what_is_wanted(
+        #[values(Chroma::Gray, Chroma::C420, Chroma::C422, Chroma::C444, Chroma::Rgb, Chroma::Rgba)]
+        chroma: Chroma,
+        #[values(8, 10, 16)] depth: u8,
+        #[values(Wanted::PLAIN, Wanted::JPEG, Wanted::TEN_BITS)] wanted: Wanted,
+    ) {
+        use super::super::frame::values_of;
+        let rgb = if chroma == Chroma::Gray { [120; 3] } else { [200, 90, 40] };
+        let f = flat(chroma, depth, values_of(rgb, chroma, HD, depth), HD);
+        let out = Converter::to(wanted, Pool::new()).convert(&f).unwrap();
+        assert!(wanted.is(&out));
+        let want = values_of(rgb, wanted.chroma, out.colour, wanted.depth);
+        for (i, p) in out.planes.iter().enumerate() {
+            let all = (0..p.height).flat_map(|y| (0..p.width).map(move |x| (x, y)));
+            let near = 1i32 << (wanted.depth - 8);
+            for (x, y) in all {
+                let (got, want) = (i32::from(p.at(x, y)), i32::from(want[i]));
+                assert!((got - want).abs() <= near, "plane {i}: {got}, not {want}");
+            }
+        }
     }
 }

@@ -6,20 +6,28 @@
 pub mod burn;
 pub mod convert;
 pub mod deinterlace;
+pub mod fade;
 pub mod frame;
+pub mod grade;
 pub mod halve;
+pub mod overlay;
 pub mod pick;
 pub mod rate;
 pub mod scale;
+pub mod soften;
 pub mod turn;
 
 #[cfg(test)]
 mod contract;
 
 pub use burn::{Burn, Burner, Burning, Side};
-pub use convert::Converter;
+pub use convert::{Converter, Wanted};
 pub use deinterlace::{Deinterlacer, Deinterlacing};
+pub use fade::Fading;
 pub use frame::{Fill, Place, Rect};
+pub use grade::Grading;
+pub use overlay::Overlay;
+pub use rate::Pace;
 pub use scale::{Kernel, Scaler, fit};
 
 use crate::error::{Error, Result};
@@ -85,7 +93,7 @@ pub trait VideoFilter: Send {
 }
 
 /// One filter with its numbers: a node of the plan's graph.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug)]
 pub enum Step {
     /// Only what is shown from one moment to another, in ticks; its times then begin at 0.
     Part {
@@ -96,6 +104,18 @@ pub enum Step {
     Deinterlace(Deinterlacing),
     /// Pictures are repeated and left out until so many come in a second.
     Rate(Ratio),
+    /// The same, with mixtures of neighbours.
+    Blend(Ratio),
+    /// Times run faster, or slower.
+    Pace(Pace),
+    /// Noise taken out, in thousandths of the strongest.
+    Denoise(u32),
+    /// Edges brought out, in thousandths.
+    Sharpen(u32),
+    Fade(Fading),
+    Grade(Grading),
+    /// A picture laid over, and what it was read as.
+    Lay(Box<(Overlay, Arc<VideoFrame>)>),
     /// A part of the picture.
     Crop(Rect),
     /// Both sides halved: what everything that shrinks a lot begins with.
@@ -111,14 +131,26 @@ pub enum Step {
     Place(Place),
     /// Words, in the picture.
     Burn(Box<Burning>),
-    /// 8 bits of 4:2:0 in limited range.
-    Plain,
+    /// In the form that an encoder takes.
+    As(Wanted),
     /// The pictures of several moments, in ticks.
     Moments(Vec<i64>),
     /// One picture each time so many ticks have passed.
     Sample(i64),
     /// The picture of one moment, in ticks.
     At(i64),
+}
+
+impl PartialEq for Step {
+    /// By what is done: numbers and names.
+    fn eq(&self, other: &Step) -> bool {
+        match (self, other) {
+            (Step::Lay(a), Step::Lay(b)) => a.0 == b.0,
+            (a, b) => {
+                std::mem::discriminant(a) == std::mem::discriminant(b) && format!("{a:?}") == format!("{b:?}")
+            }
+        }
+    }
 }
 
 impl Step {
@@ -133,10 +165,15 @@ impl Step {
                     to.timescale = from.timescale.saturating_mul(2);
                 }
             }
-            Step::Rate(r) => {
+            Step::Rate(r) | Step::Blend(r) => {
                 to.rate = Some(*r);
                 to.timescale = rate::timescale(from.timescale, *r);
             }
+            Step::Pace(p) => {
+                to.rate = from.rate.and_then(|r| p.rate(r));
+                to.timescale = p.timescale(from.timescale);
+            }
+            Step::Grade(g) => to.colour = g.colour_after(from.colour, from.chroma),
             Step::Crop(r) => {
                 if !r.is_inside(from.width, from.height) {
                     let (w, h) = (from.width, from.height);
@@ -157,11 +194,12 @@ impl Step {
                 to.rotation = (from.rotation + 360 - by) % 360;
             }
             Step::Place(p) => (to.width, to.height) = (p.width, p.height),
-            Step::Part { .. } | Step::Burn(_) => (),
+            Step::Part { .. } | Step::Burn(_) | Step::Denoise(_) | Step::Sharpen(_) => (),
+            Step::Fade(_) | Step::Lay(_) => (),
             Step::Sample(_) | Step::At(_) | Step::Moments(_) => to.rate = None,
-            Step::Plain => {
-                (to.chroma, to.depth) = (Chroma::C420, 8);
-                to.colour = convert::colour_after(from.colour, Some(from.chroma));
+            Step::As(wanted) => {
+                (to.chroma, to.depth) = (wanted.chroma, wanted.depth);
+                to.colour = wanted.colour_after(from.colour, from.chroma);
             }
         }
         Ok(to)
@@ -173,6 +211,19 @@ impl Step {
             Step::Part { from, to } => Box::new(pick::Part { from, to }),
             Step::Deinterlace(d) => Box::new(Deinterlacer::new(d, from, pool)),
             Step::Rate(r) => Box::new(rate::Rate::new(r, from.timescale)),
+            Step::Blend(r) => Box::new(rate::Blend::new(r, from.timescale, pool)),
+            Step::Pace(p) => Box::new(pick::Paced { pace: p, old: from.timescale }),
+            Step::Denoise(by) => each(move |f| soften::denoise(f, by as f32 / 1000.0, &pool)),
+            Step::Sharpen(by) => each(move |f| soften::sharpen(f, by as f32 / 1000.0, &pool)),
+            Step::Fade(fading) => Box::new(fade::Fader { fading, pool, first: None }),
+            Step::Grade(g) => {
+                let mut grader = grade::Grader::new(g, pool);
+                each(move |f| grader.grade(f))
+            }
+            Step::Lay(what) => {
+                let mut layer = overlay::Layer::new(what.0, what.1, pool);
+                each(move |f| layer.lay(f))
+            }
             Step::Crop(r) => each(move |f| frame::crop(f, r, &pool)),
             Step::Halve => each(move |f| halve::halve(f, &pool)),
             Step::Scale { width, height, kernel } => {
@@ -188,11 +239,13 @@ impl Step {
             Step::At(at) => Box::new(pick::Moments::new(vec![at])),
             Step::Moments(all) => Box::new(pick::Moments::new(all)),
             Step::Burn(b) => Box::new(Burner::new(b.burn, b.code, from, pool)),
-            Step::Plain => {
-                let mut converter = Converter::new(pool);
-                Box::new(Each(move |f: &Arc<VideoFrame>| {
-                    if convert::is_plain(f) { Ok(f.clone()) } else { converter.convert(f).map(Arc::new) }
-                }))
+            Step::As(wanted) => {
+                let mut converter = Converter::to(wanted, pool);
+                Box::new(Each(
+                    move |f: &Arc<VideoFrame>| {
+                        if wanted.is(f) { Ok(f.clone()) } else { converter.convert(f).map(Arc::new) }
+                    },
+                ))
             }
         })
     }
@@ -207,6 +260,13 @@ impl Step {
             }
             Step::Deinterlace(d) => d.words(),
             Step::Rate(r) => format!("{r} frames a second, by repeating and leaving out"),
+            Step::Blend(r) => format!("{r} frames a second, by mixtures of neighbours"),
+            Step::Pace(p) => format!("{} times as fast", f64::from(p.0) / 1000.0),
+            Step::Denoise(by) => format!("take out noise, {}", f64::from(*by) / 1000.0),
+            Step::Sharpen(by) => format!("sharpen by {}", f64::from(*by) / 1000.0),
+            Step::Fade(f) => f.words(from),
+            Step::Grade(g) => g.words(from.colour),
+            Step::Lay(what) => what.0.words(),
             Step::Crop(r) => format!("crop to {r}"),
             Step::Halve => "halve both sides".into(),
             Step::Scale { width, height, kernel } => format!("scale to {width}x{height}, {}", kernel.words()),
@@ -216,7 +276,7 @@ impl Step {
             Step::At(at) => format!("the picture at {:.3} s", seconds(*at)),
             Step::Moments(all) => format!("{} pictures", all.len()),
             Step::Burn(b) => b.burn.words(),
-            Step::Plain => "8-bit 4:2:0, limited range".into(),
+            Step::As(wanted) => wanted.words(),
         }
     }
 }

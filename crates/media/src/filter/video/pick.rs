@@ -1,7 +1,23 @@
 //! Few pictures of many.
 
+use super::rate::Pace;
 use super::{Shown, VideoFilter};
 use crate::error::Result;
+
+/// Times run faster, or slower.
+pub struct Paced {
+    pub pace: Pace,
+    pub old: u32,
+}
+
+impl VideoFilter for Paced {
+    fn push(&mut self, shown: Shown, out: &mut Vec<Shown>) -> Result<()> {
+        let (from, to) = (shown.pts, shown.pts + shown.duration);
+        let at = |t: i64| self.pace.of(t, self.old);
+        out.push(Shown { pts: at(from), duration: at(to) - at(from), ..shown });
+        Ok(())
+    }
+}
 
 /// One picture each time so many ticks have passed; the first always.
 pub struct Sample {

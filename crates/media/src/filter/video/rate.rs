@@ -3,7 +3,9 @@
 
 use super::{Shown, VideoFilter};
 use crate::error::Result;
+use crate::frame::{Pool, Samples, VideoFrame};
 use crate::units::{Ratio, Time};
+use std::sync::Arc;
 
 /// Ticks a second in which every picture of this rate has a whole time: the old ones where they do.
 pub fn timescale(old: u32, rate: Ratio) -> u32 {
@@ -60,12 +62,123 @@ impl VideoFilter for Rate {
     }
 }
 
+/// The same, but a picture between two of the source is a mixture of both, by how near each is.
+pub struct Blend {
+    times: Rate,
+    before: Option<Shown>,
+    pool: Pool,
+}
+
+/// Nearer than this (in parts of the way), a picture is taken as it is.
+const NEAR: f64 = 0.04;
+
+impl Blend {
+    pub fn new(rate: Ratio, old: u32, pool: Pool) -> Blend {
+        Blend { times: Rate::new(rate, old), before: None, pool }
+    }
+
+    /// Pictures for every moment up to `until` (old ticks), between the one before and this one.
+    fn show(&mut self, until: i64, next: Option<&Shown>, out: &mut Vec<Shown>) -> Result<()> {
+        let Some(before) = &self.before else { return Ok(()) };
+        let mut due = Vec::new();
+        self.times.held = Some(before.clone());
+        self.times.show(until, &mut due);
+        for shown in due {
+            let at = shown.pts as f64 / f64::from(self.times.new) * f64::from(self.times.old);
+            let frame = match next {
+                Some(next) if next.pts > before.pts => {
+                    let way = ((at - before.pts as f64) / (next.pts - before.pts) as f64).clamp(0.0, 1.0);
+                    match way {
+                        w if w < NEAR => before.frame.clone(),
+                        w if w > 1.0 - NEAR => next.frame.clone(),
+                        w => Arc::new(mix(&before.frame, &next.frame, w, &self.pool)?),
+                    }
+                }
+                _ => before.frame.clone(),
+            };
+            out.push(Shown { frame, ..shown });
+        }
+        Ok(())
+    }
+}
+
+impl VideoFilter for Blend {
+    fn push(&mut self, shown: Shown, out: &mut Vec<Shown>) -> Result<()> {
+        self.show(shown.pts, Some(&shown), out)?;
+        self.before = Some(shown);
+        Ok(())
+    }
+
+    fn finish(&mut self, out: &mut Vec<Shown>) -> Result<()> {
+        let end = self.before.as_ref().map_or(0, |b| b.pts + b.duration.max(1));
+        self.show(end, None, out)
+    }
+}
+
+fn mix(a: &VideoFrame, b: &VideoFrame, way: f64, pool: &Pool) -> Result<VideoFrame> {
+    let mut out = a.copy(pool)?;
+    if (a.width, a.height, a.chroma, a.depth) != (b.width, b.height, b.chroma, b.depth) {
+        return Ok(out);
+    }
+    let by = (way * 256.0).round() as u32;
+    for (to, from) in out.planes.iter_mut().zip(&b.planes) {
+        match (&mut to.samples, &from.samples) {
+            (Samples::U8(t), Samples::U8(f)) => t
+                .iter_mut()
+                .zip(f.iter())
+                .for_each(|(t, f)| *t = ((u32::from(*t) * (256 - by) + u32::from(*f) * by + 128) >> 8) as u8),
+            (Samples::U16(t), Samples::U16(f)) => t.iter_mut().zip(f.iter()).for_each(|(t, f)| {
+                *t = ((u32::from(*t) * (256 - by) + u32::from(*f) * by + 128) >> 8) as u16
+            }),
+            _ => (),
+        }
+    }
+    Ok(out)
+}
+
+/// Times run so many times as fast: a thousandth each.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Pace(pub u32);
+
+impl Pace {
+    /// Parts of `self` that both scales are whole in.
+    fn reduced(self) -> (i64, i64) {
+        let mut parts = (i64::from(self.0.max(1)), 1000i64);
+        for by in [2, 5] {
+            while parts.0 % by == 0 && parts.1 % by == 0 {
+                parts = (parts.0 / by, parts.1 / by);
+            }
+        }
+        parts
+    }
+
+    pub fn timescale(self, old: u32) -> u32 {
+        let (times, _) = self.reduced();
+        u32::try_from(i64::from(old) * times).unwrap_or(old)
+    }
+
+    pub fn rate(self, of: Ratio) -> Option<Ratio> {
+        let (times, parts) = self.reduced();
+        Ratio::new(u64::from(of.num) * times as u64, u64::from(of.den) * parts as u64)
+    }
+
+    /// As many pictures a second of the source as are wanted of the result.
+    pub fn sparse(self, of: Ratio) -> Option<Ratio> {
+        let (times, parts) = self.reduced();
+        Ratio::new(u64::from(of.num) * parts as u64, u64::from(of.den) * times as u64)
+    }
+
+    pub fn of(self, at: i64, old: u32) -> i64 {
+        let (times, parts) = self.reduced();
+        if self.timescale(old) == old { at * parts / times } else { at * parts }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::frame::{Chroma, Pool, VideoFrame};
+    use crate::frame::Chroma;
     use rstest::rstest;
-    use std::sync::Arc;
 
     /// Ten seconds of one rate in another: how many come, and that each is the one of its moment.
     #[rstest]
@@ -104,5 +217,50 @@ mod tests {
                 "picture {i} is of {source}, at {at}"
             );
         }
+    }
+
+    /// A picture that moves evenly is at the right place in every picture of the new rate.
+    #[rstest]
+    #[case((24, 1), (25, 1))]
+    #[case((25, 1), (50, 1))]
+    #[case((50, 1), (30, 1))]
+    fn a_mixture_is_between_its_neighbours(#[case] from: (u64, u64), #[case] to: (u64, u64)) {
+        let (from, to) = (Ratio::new(from.0, from.1).unwrap(), Ratio::new(to.0, to.1).unwrap());
+        let mut blend = Blend::new(to, 600, Pool::new());
+        let mut out = Vec::new();
+        for n in 0..100i64 {
+            let mut f = VideoFrame::new(&Pool::new(), 2, 2, Chroma::Gray, 16).unwrap();
+            let at = |n: i64| n * 600 / i64::from(from.num);
+            (0..4).for_each(|i| f.planes[0].put(i % 2, i / 2, (at(n) * 20) as u16));
+            let shown = Shown { frame: Arc::new(f), pts: at(n), duration: at(n + 1) - at(n) };
+            blend.push(shown, &mut out).unwrap();
+        }
+        blend.finish(&mut out).unwrap();
+        let want = 100.0 / from.value() * to.value();
+        assert!((out.len() as f64 - want).abs() <= 1.0);
+        let last = out.len() - (to.value() / from.value()).ceil() as usize - 1;
+        for s in &out[..last] {
+            let at = s.pts as f64 / f64::from(timescale(600, to)) * 600.0 * 20.0;
+            // A picture that is near enough is taken whole.
+            let off = (f64::from(s.frame.planes[0].at(1, 1)) - at).abs();
+            assert!(off <= 600.0 / from.value() * 20.0 * NEAR + 5.0, "{off} off at {at}");
+        }
+    }
+
+    #[rstest]
+    #[case(2000, 25_000, 50_000, 100, 100)]
+    #[case(500, 25_000, 25_000, 100, 200)]
+    #[case(1500, 90_000, 270_000, 90_000, 180_000)]
+    fn times_run_faster(
+        #[case] pace: u32,
+        #[case] old: u32,
+        #[case] new: u32,
+        #[case] at: i64,
+        #[case] want: i64,
+    ) {
+        let pace = Pace(pace);
+        assert_eq!((pace.timescale(old), pace.of(at, old)), (new, want));
+        let seconds = at as f64 / f64::from(old) * 1000.0 / f64::from(pace.0);
+        assert!((want as f64 / f64::from(new) - seconds).abs() < 1e-9);
     }
 }

@@ -4,13 +4,14 @@ use super::super::raw;
 use super::super::values;
 use super::{At, Checker, Step, key};
 use crate::naming;
-use media::codec::coders;
+use media::codec::coders::{self, Rates};
 use media::codec::h264::Rate;
 use media::container::wrap::{self, WRAPPERS, Wrap};
 use media::filter::audio::fade::Fade;
-use media::filter::video::{Burn, Deinterlacing, Fill, Kernel, Side};
+use media::filter::video::grade::Table;
+use media::filter::video::{Burn, Deinterlacing, Fill, Kernel, Overlay, Rect, Side};
 use media::recipe::{
-    AudioCodec, AudioRecipe, BitRecipe, Deinterlace, Framing, Loudness, Moment, Part, PicturesKind,
+    AudioCodec, AudioRecipe, BitRecipe, Deinterlace, Framing, Loudness, Moment, Needed, Part, PicturesKind,
     PicturesRecipe, Recipe, Rung, StillChoice, StillRecipe, StreamRecipe, VideoCodec, VideoRecipe,
     WaveRecipe,
 };
@@ -27,9 +28,25 @@ pub fn recipe(c: &mut Checker<'_>, here: &At, p: &raw::Preset) -> Recipe {
             "[preset.video], or a sheet, frames or such",
         );
     }
+    let copies = p.video.as_ref().is_some_and(|v| v.codec.as_deref() == Some("copy"));
+    let overlays: Vec<Overlay> =
+        p.overlay.iter().flatten().enumerate().map(|(n, o)| overlay(c, here, n, o)).collect();
+    if !overlays.is_empty() && (p.video.is_none() || copies) {
+        c.fault(key(here, "overlay"), "'overlay' without pictures that are coded", "[preset.video]");
+    }
+    if copies && !burn.is_empty() {
+        c.fault(key(here, "burn"), "'burn' in pictures that are copied", "pictures that are coded");
+    }
+    if copies && p.part.is_some() && !matches!(p.container.as_deref(), None | Some("mp4" | "mov")) {
+        c.fault(
+            key(here, "container"),
+            "a part of pictures that are copied",
+            "\"mp4\" or \"mov\": they begin at a key picture before it, and only those say so",
+        );
+    }
     Recipe {
         wrap: p.container.as_deref().and_then(|text| container(c, key(here, "container"), text)),
-        video: p.video.as_ref().map(|v| VideoRecipe { burn, ..video(c, &key(here, "video"), v) }),
+        video: p.video.as_ref().map(|v| VideoRecipe { burn, overlays, ..video(c, &key(here, "video"), v) }),
         audio: p.audio.as_ref().map(|a| audio(c, &key(here, "audio"), a)),
         still: p.still.as_ref().map(|s| still(c, &key(here, "still"), s)),
         pictures,
@@ -106,9 +123,9 @@ fn look(
     format: Option<&str>,
     quality: Option<i64>,
 ) -> ((u32, u32), StillChoice) {
-    c.one_of(key(here, "format"), format, &["jpeg", "png"]);
     let quality = c.number(key(here, "quality"), quality.unwrap_or(85), 1, 100) as u8;
-    let format = if format == Some("png") { StillChoice::Png } else { StillChoice::Jpeg(quality) };
+    let formats = StillChoice::ALL.map(|(name, codec)| (name, codec(quality)));
+    let format = choice(c, key(here, "format"), format, &formats, StillChoice::Jpeg(quality));
     let size = match fit.unwrap_or(usual) {
         "*x*" => (0, 0),
         text => c.size(key(here, "fit"), Some(text)),
@@ -174,12 +191,10 @@ fn bitrate(c: &mut Checker<'_>, path: At, text: &str) -> u32 {
     }
 }
 
-fn burn(c: &mut Checker<'_>, preset: &At, n: usize, b: &raw::Burn) -> Burn {
-    let mut here = key(preset, "burn");
-    here.push(Step::Index(n));
-    text(c, key(&here, "text"), &b.text);
+/// Where something stands in a picture.
+const PLACES: [(&str, (Side, Side)); 9] = {
     use Side::{End, Middle, Start};
-    let places = [
+    [
         ("top-left", (Start, Start)),
         ("top", (Middle, Start)),
         ("top-right", (End, Start)),
@@ -189,8 +204,61 @@ fn burn(c: &mut Checker<'_>, preset: &At, n: usize, b: &raw::Burn) -> Burn {
         ("bottom-left", (Start, End)),
         ("bottom", (Middle, End)),
         ("bottom-right", (End, End)),
-    ];
-    let (across, down) = choice(c, key(&here, "at"), b.at.as_deref(), &places, (Middle, End));
+    ]
+};
+
+/// A file beside the configuration, which is there and is read.
+fn needed<T>(
+    c: &mut Checker<'_>,
+    path: At,
+    file: &str,
+    wanted: &str,
+    read: impl FnOnce(&Needed) -> media::Result<T>,
+) -> Needed {
+    let at = c.base.join(file);
+    let mut needed = Needed { file: at.to_string_lossy().into_owned(), bytes: Vec::new() };
+    match crate::recipe::read_needed(&mut needed) {
+        Ok(()) => {
+            if let Err(e) = read(&needed) {
+                c.fault(path, format!("\"{file}\": {e}"), wanted);
+            }
+        }
+        Err(e) => c.fault(path, e.to_string(), wanted),
+    }
+    // The file is read again for each job.
+    Needed { file: at.to_string_lossy().into_owned(), bytes: Vec::new() }
+}
+
+fn overlay(c: &mut Checker<'_>, preset: &At, n: usize, o: &raw::Overlay) -> Overlay {
+    let mut here = key(preset, "overlay");
+    here.push(Step::Index(n));
+    let usual = (Side::End, Side::Start);
+    let (across, down) = choice(c, key(&here, "at"), o.at.as_deref(), &PLACES, usual);
+    let size = o.size.unwrap_or(10.0) as f32;
+    if !Overlay::SIZES.contains(&size) {
+        let (least, most) = (Overlay::SIZES.start(), Overlay::SIZES.end());
+        c.fault(
+            key(&here, "size"),
+            size.to_string(),
+            format!("{least} to {most}, in hundredths of the height"),
+        );
+    }
+    let solid = o.solid.unwrap_or(1.0) as f32;
+    if !(0.0..=1.0).contains(&solid) {
+        c.fault(key(&here, "solid"), solid.to_string(), "0 (not seen) to 1 (solid)");
+    }
+    let made = |picture: Needed| Overlay { picture, across, down, size, solid };
+    let picture = needed(c, key(&here, "file"), &o.file, "a picture (PNG) beside the configuration", |n| {
+        made(n.clone()).picture()
+    });
+    made(picture)
+}
+
+fn burn(c: &mut Checker<'_>, preset: &At, n: usize, b: &raw::Burn) -> Burn {
+    let mut here = key(preset, "burn");
+    here.push(Step::Index(n));
+    text(c, key(&here, "text"), &b.text);
+    let (across, down) = choice(c, key(&here, "at"), b.at.as_deref(), &PLACES, (Side::Middle, Side::End));
     let size = b.size.unwrap_or(5.0) as f32;
     if !Burn::SIZES.contains(&size) {
         let (least, most) = (Burn::SIZES.start(), Burn::SIZES.end());
@@ -274,6 +342,12 @@ pub fn extension(c: &mut Checker<'_>, here: &At, r: &Recipe) -> &'static str {
             _ => p.format.extension(),
         };
     }
+    if r.audio.as_ref().is_some_and(|a| a.split) {
+        if r.video.is_some() {
+            c.fault(key(&key(here, "audio"), "split"), "'split' beside pictures", "sound alone");
+        }
+        return "";
+    }
     if r.waveform.is_some() {
         return "png";
     }
@@ -286,12 +360,13 @@ pub fn extension(c: &mut Checker<'_>, here: &At, r: &Recipe) -> &'static str {
         Ok(w) => w.sound_extension,
         Err(_) => {
             // Codecs that are not together in any, or not in the one that is named.
-            let holds = |w: &&wrap::Wrapper| {
-                video.is_none_or(|v| w.video.contains(&v)) && audio.is_none_or(|a| w.audio.contains(&a))
-            };
+            let holds = |w: &&wrap::Wrapper| w.takes(video, audio);
             let good: Vec<&str> = WRAPPERS.iter().filter(holds).map(|w| w.name).collect();
             let found = match r.wrap {
                 Some(_) => "a container that does not hold these codecs",
+                None if video == Some(VideoCodec::Copy) || audio == Some(AudioCodec::Copy) => {
+                    "no container for tracks that are copied"
+                }
                 None => "codecs that no container holds together",
             };
             let wanted = match good.is_empty() {
@@ -327,8 +402,58 @@ fn choice<T: Copy>(c: &mut Checker<'_>, path: At, found: Option<&str>, all: &[(&
 }
 
 fn video(c: &mut Checker<'_>, here: &At, v: &raw::Video) -> VideoRecipe {
-    let codecs = [("h264", VideoCodec::H264), ("vp9", VideoCodec::Vp9)];
+    let codecs = [
+        ("h264", VideoCodec::H264),
+        ("vp9", VideoCodec::Vp9),
+        ("mjpeg", VideoCodec::MotionJpeg),
+        ("v210", VideoCodec::V210),
+        ("ffv1", VideoCodec::Ffv1),
+        ("copy", VideoCodec::Copy),
+    ];
     let codec = choice(c, key(here, "codec"), v.codec.as_deref(), &codecs, VideoCodec::H264);
+    let row = coders::VIDEO_CODERS.iter().find(|r| r.codec == codec);
+    let lossless = codec == VideoCodec::Ffv1;
+    if codec == VideoCodec::Copy {
+        let stated = [
+            ("fit", v.fit.is_some()),
+            ("framing", v.framing.is_some()),
+            ("fill", v.fill.is_some()),
+            ("frame_rate", v.frame_rate.is_some()),
+            ("deinterlace", v.deinterlace.is_some()),
+            ("kernel", v.kernel.is_some()),
+            ("quantiser", v.quantiser.is_some()),
+            ("bitrate", v.bitrate.is_some()),
+            ("key_every", v.key_every.is_some()),
+            ("crop", v.crop.is_some()),
+            ("rate_change", v.rate_change.is_some()),
+            ("speed", v.speed.is_some()),
+            ("denoise", v.denoise.is_some()),
+            ("sharpen", v.sharpen.is_some()),
+            ("fade_in", v.fade_in.is_some()),
+            ("fade_out", v.fade_out.is_some()),
+            ("colour", v.colour.is_some()),
+            ("look", v.look.is_some()),
+        ];
+        for (name, _) in stated.into_iter().filter(|s| s.1) {
+            c.fault(key(here, name), format!("'{name}' for pictures that are copied"), "no such key");
+        }
+    }
+    let rates = row.map_or(Rates::None, |r| r.rates);
+    if rates != Rates::QuantiserOrBits
+        && codec != VideoCodec::Copy
+        && let Some(text) = &v.bitrate
+    {
+        let name = row.map_or("it", |r| r.name);
+        c.fault(key(here, "bitrate"), format!("\"{text}\" for {name}"), "no 'bitrate': it has its own");
+    }
+    if rates == Rates::None && codec != VideoCodec::Copy && v.quantiser.is_some() {
+        let name = row.map_or("it", |r| r.name);
+        c.fault(
+            key(here, "quantiser"),
+            format!("'quantiser' for {name}"),
+            "no 'quantiser': nothing is rounded",
+        );
+    }
     let fit = c.size(key(here, "fit"), v.fit.as_deref());
     let fill = v.fill.as_deref().map_or(Fill::Black, |text| fill(c, key(here, "fill"), text));
     let framings = [
@@ -353,7 +478,14 @@ fn video(c: &mut Checker<'_>, here: &At, v: &raw::Video) -> VideoRecipe {
         ("fields", always(true)),
     ];
     let deinterlace =
-        choice(c, key(here, "deinterlace"), v.deinterlace.as_deref(), &deinterlaces, Deinterlace::Auto);
+        // Nothing is lost of what is kept for ever.
+        choice(
+            c,
+            key(here, "deinterlace"),
+            v.deinterlace.as_deref(),
+            &deinterlaces,
+            if lossless { Deinterlace::Never } else { Deinterlace::Auto },
+        );
     let kernels =
         [("bilinear", Kernel::Bilinear), ("catmull-rom", Kernel::CatmullRom), ("lanczos", Kernel::Lanczos)];
     let kernel = choice(c, key(here, "kernel"), v.kernel.as_deref(), &kernels, Kernel::CatmullRom);
@@ -378,6 +510,38 @@ fn video(c: &mut Checker<'_>, here: &At, v: &raw::Video) -> VideoRecipe {
             BitRecipe::Quantiser(c.number(key(here, "quantiser"), q.unwrap_or(26), least, most) as u8)
         }
     };
+    let bars = v.crop.as_deref() == Some("bars");
+    let crop = v.crop.as_deref().filter(|_| !bars).and_then(|text| {
+        let found = rect(text);
+        if found.is_none() {
+            let wanted = "\"bars\", or a size and its upper left corner such as \"1440x1080 at 240,0\"";
+            c.fault(key(here, "crop"), format!("\"{text}\""), wanted);
+        }
+        found
+    });
+    let changes = [("repeat", false), ("blend", true)];
+    let blend = choice(c, key(here, "rate_change"), v.rate_change.as_deref(), &changes, false);
+    let mut part = |name: &'static str, v: Option<f64>, most: f64| {
+        let v = v.unwrap_or(0.0);
+        if !(0.0..=most).contains(&v) {
+            c.fault(key(here, name), v.to_string(), format!("0 to {most}"));
+        }
+        (v.clamp(0.0, most) * 1000.0).round() as u32
+    };
+    let (denoise, sharpen) = (part("denoise", v.denoise, 1.0), part("sharpen", v.sharpen, 2.0));
+    let pace = v.speed.map(|speed| {
+        if !(0.1..=1000.0).contains(&speed) {
+            c.fault(key(here, "speed"), speed.to_string(), "0.1 to 1000 times as fast");
+        }
+        (speed.clamp(0.1, 1000.0) * 1000.0).round() as u32
+    });
+    let fade = fade(c, here, &v.fade_in, &v.fade_out);
+    let colours = [("source", false), ("bt709", true)];
+    let to_hd = choice(c, key(here, "colour"), v.colour.as_deref(), &colours, false);
+    let look = v.look.as_deref().map(|file| {
+        let wanted = "a table of colours (.cube) beside the configuration";
+        needed(c, key(here, "look"), file, wanted, |n| Table::parse(&String::from_utf8_lossy(&n.bytes)))
+    });
     let key_every_ms = key_every.as_millis().min(u32::MAX.into()) as u32;
     VideoRecipe {
         codec,
@@ -387,10 +551,43 @@ fn video(c: &mut Checker<'_>, here: &At, v: &raw::Video) -> VideoRecipe {
         key_every_ms,
         frame_rate,
         deinterlace,
-        crop: None,
+        crop,
+        bars,
+        blend,
+        pace,
+        denoise,
+        sharpen,
+        fade,
+        to_hd,
+        look,
+        overlays: Vec::new(),
         kernel,
+        keep_pixels: lossless,
         burn: Vec::new(),
     }
+}
+
+fn fade(c: &mut Checker<'_>, here: &At, from: &Option<String>, to: &Option<String>) -> Fade {
+    let mut fade = |name: &'static str, text: &Option<String>| {
+        let d = c.duration(key(here, name), text.as_deref(), "0 s", Duration::ZERO);
+        let ms = d.as_millis().min(u32::MAX.into()) as u32;
+        if ms > Fade::MOST_MS {
+            let found = format!("\"{}\"", text.as_deref().unwrap_or_default());
+            c.fault(key(here, name), found, format!("up to \"{} s\"", Fade::MOST_MS / 1000));
+        }
+        ms
+    };
+    Fade { in_ms: fade("fade_in", from), out_ms: fade("fade_out", to) }
+}
+
+/// "1440x1080 at 240,0".
+fn rect(text: &str) -> Option<Rect> {
+    let (size, corner) = text.split_once(" at ")?;
+    let (width, height) = size.split_once('x')?;
+    let (x, y) = corner.split_once(',')?;
+    let n = |t: &str| t.trim().parse::<u32>().ok();
+    let rect = Rect { x: n(x)?, y: n(y)?, width: n(width)?, height: n(height)? };
+    (rect.width > 1 && rect.height > 1).then_some(rect)
 }
 
 fn fill(c: &mut Checker<'_>, path: At, text: &str) -> Fill {
@@ -413,9 +610,28 @@ fn audio(c: &mut Checker<'_>, here: &At, a: &raw::Audio) -> AudioRecipe {
         ("flac24", AudioCodec::Flac24),
         ("pcm16", AudioCodec::Pcm16),
         ("pcm24", AudioCodec::Pcm24),
+        ("copy", AudioCodec::Copy),
     ];
     let codec = choice(c, key(here, "codec"), a.codec.as_deref(), &codecs, AudioCodec::Aac);
     let row = coders::AUDIO_CODERS.iter().find(|r| r.codec == codec);
+    if codec == AudioCodec::Copy {
+        let stated = [
+            ("bitrate", a.bitrate.is_some()),
+            ("channels", a.channels.is_some()),
+            ("rate", a.rate.is_some()),
+            ("loudness", a.loudness.is_some()),
+            ("gain", a.gain.is_some()),
+            ("dynamics", a.dynamics.is_some()),
+            ("fade_in", a.fade_in.is_some()),
+            ("fade_out", a.fade_out.is_some()),
+            ("if_missing", a.if_missing.is_some()),
+            ("split", a.split.is_some()),
+        ];
+        for (name, _) in stated.into_iter().filter(|s| s.1) {
+            c.fault(key(here, name), format!("'{name}' for sound that is copied"), "no such key");
+        }
+        return AudioRecipe { codec, ..AudioRecipe::default() };
+    }
     if let (Some(text), Some(row)) = (&a.bitrate, row)
         && !row.has_bits
     {
@@ -468,19 +684,19 @@ fn audio(c: &mut Checker<'_>, here: &At, a: &raw::Audio) -> AudioRecipe {
     }
     let dynamics = [("whole", false), ("narrow", true)];
     let even = choice(c, key(here, "dynamics"), a.dynamics.as_deref(), &dynamics, false);
-    let mut fade = |name: &'static str, text: &Option<String>| {
-        let d = c.duration(key(here, name), text.as_deref(), "0 s", Duration::ZERO);
-        let ms = d.as_millis().min(u32::MAX.into()) as u32;
-        if ms > Fade::MOST_MS {
-            let found = format!("\"{}\"", text.as_deref().unwrap_or_default());
-            c.fault(key(here, name), found, format!("up to \"{} s\"", Fade::MOST_MS / 1000));
-        }
-        ms
-    };
-    let fade = Fade { in_ms: fade("fade_in", &a.fade_in), out_ms: fade("fade_out", &a.fade_out) };
+    let fade = fade(c, here, &a.fade_in, &a.fade_out);
     let missing = [("leave-out", false), ("silence", true)];
     let silence = choice(c, key(here, "if_missing"), a.if_missing.as_deref(), &missing, false);
-    AudioRecipe { codec, bits, channels, rate, loudness, gain, even, fade, silence }
+    let split = a.split.unwrap_or(false);
+    let whole = [("channels", a.channels.is_some()), ("loudness", a.loudness.is_some())];
+    for (name, _) in whole.into_iter().filter(|w| split && w.1) {
+        c.fault(
+            key(here, name),
+            format!("'{name}' beside 'split'"),
+            "one of the two: every channel stays as it is",
+        );
+    }
+    AudioRecipe { codec, bits, channels, rate, loudness, gain, even, fade, silence, split }
 }
 
 fn still(c: &mut Checker<'_>, here: &At, s: &raw::Still) -> StillRecipe {

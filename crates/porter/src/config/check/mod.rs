@@ -308,8 +308,8 @@ pub fn house(
 }
 
 /// Presets alone, as a file of them holds them.
-pub fn presets(raw: &[raw::Preset], stated: &[toml::Table]) -> Result<Vec<Preset>, Vec<Fault>> {
-    let mut c = Checker { base: Path::new("/"), faults: Vec::new() };
+pub fn presets(raw: &[raw::Preset], stated: &[toml::Table], base: &Path) -> Result<Vec<Preset>, Vec<Fault>> {
+    let mut c = Checker { base, faults: Vec::new() };
     let (mut names, mut out) = (Vec::new(), Vec::new());
     for (i, p) in raw.iter().enumerate() {
         let here = at(&[Step::Key("preset"), Step::Index(i)]);

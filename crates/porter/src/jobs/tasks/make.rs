@@ -129,12 +129,13 @@ impl Desk<'_> {
     ) -> Result<Vec<Ordered>> {
         outputs
             .map(|o| {
-                let recipe = o.recipe.clone().map_err(|why| {
+                let mut recipe = o.recipe.clone().map_err(|why| {
                     let start = format!("output {} (preset \"{}\"): {why}", o.number + 1, o.preset);
                     Error::Unreadable(format!(
                         "{start}; use the program that planned it, or move the file out and in again"
                     ))
                 })?;
+                recipe.media.needed().try_for_each(crate::recipe::read_needed)?;
                 Ok(Ordered { number: o.number, path: self.made_file(folder, o), recipe })
             })
             .collect()
