@@ -105,10 +105,17 @@ fn orders_need_the_token_and_come_from_this_machine_only() {
     assert_eq!(board.order(&again, &token, "Origin: null\r\n").0, 403);
     assert_eq!(board.order("{\"burn\":{}}", &token, "").0, 400);
     assert_eq!(board.order(&"x".repeat(100_000), &token, "").0, 413);
-    assert_eq!(house.status()["open_count"], 0, "nothing was done so far");
-    let (status, said) = board.order(&again, &token, "");
-    assert!(status == 200 && said.contains(&job.to_string()), "{said}");
-    assert_eq!(house.status()["open_count"], 1);
+    // An order that cannot be done says why.
+    assert_eq!(board.order("{\"hold\":{\"jobs\":[999]}}", &token, "").0, 409);
+    let running = house.start();
+    house.wait_until("the porter works", |s| s["running"] == true);
+    let (status, said) = board.order("\"pause\"", &token, "");
+    assert_eq!((status, house.status()["paused"] == true), (200, true), "{said}");
+    let (status, said) = board.order("\"resume\"", &token, "Origin: http://localhost:1\r\n");
+    assert_eq!((status, house.status()["paused"] == true), (403, true), "{said}");
+    assert_eq!(board.order("\"resume\"", &token, "").0, 200);
+    assert!(house.status()["paused"] == false);
+    running.interrupt();
 }
 
 #[rstest]

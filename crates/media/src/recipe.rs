@@ -2,7 +2,7 @@
 
 use crate::container::wrap::Wrap;
 use crate::filter::audio::fade::Fade;
-use crate::filter::video::{Burn, Deinterlacing, Fill, Kernel, Overlay, Rect};
+use crate::filter::video::{Burn, Captions, Deinterlacing, Fill, Kernel, Overlay, Rect};
 use crate::units::Ratio;
 use serde::{Deserialize, Serialize};
 
@@ -166,6 +166,9 @@ pub struct VideoRecipe {
     /// A table of colours (`.cube`).
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub look: Option<Needed>,
+    /// Captions that came with the source, in the picture.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub captions: Option<Captions>,
     /// Pictures laid over.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub overlays: Vec<Overlay>,
@@ -198,6 +201,7 @@ impl Default for VideoRecipe {
             fade: Fade::default(),
             to_hd: false,
             look: None,
+            captions: None,
             overlays: Vec::new(),
             kernel: Kernel::default(),
             keep_pixels: false,

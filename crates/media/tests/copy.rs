@@ -99,6 +99,7 @@ fn files_of_others_are_the_same_in_other_containers() {
                 continue;
             }
             let room = Room::of(&path);
+            println!("{} as {}", path.display(), w.name);
             room.make(&[recipe]);
             alike(&room.path(0), &path, &format!("{} as {}", path.display(), w.name));
             made += 1;

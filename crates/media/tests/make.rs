@@ -93,6 +93,57 @@ fn a_transport_stream_holds_the_same() {
     assert!(b.len() >= a.len() && b.len() - a.len() < 2048);
 }
 
+/// Sound of a film with timecode says when it was recorded, and a part of it, when that was.
+#[rstest]
+#[case(None, 0.0)]
+#[case(Some(Part { from: Some(Moment::Ms(1000)), to: None }), 1.0)]
+fn a_recording_keeps_its_time(#[case] part: Option<Part>, #[case] later: f64) {
+    let room = Room::with(&Clip::default());
+    let recipe = film(None, Some(AudioCodec::Pcm24), Some(Wrap::Wav));
+    room.make(&[Recipe { part, ..recipe }]);
+    let demux = container::open(Box::new(File::open(room.path(0)).unwrap())).unwrap();
+    // 10:00:00:00 at 25 pictures a second.
+    assert_eq!(demux.about().start_samples, Some(((36_000.0 + later) * 48_000.0) as u64));
+    let whole = String::from_utf8_lossy(&std::fs::read(room.path(0)).unwrap()).into_owned();
+    assert!(
+        whole.contains("<TIMECODE_RATE>25/1</TIMECODE_RATE>")
+            && whole.contains("A=PCM,F=48000,W=24,M=stereo")
+    );
+}
+
+/// Captions stand in the pictures while they are said, also in a part; without any the output is not applicable.
+#[test]
+fn captions_are_burnt_in_when_they_are_said() {
+    use media::filter::video::{Captions, Spoken};
+    let room = Room::with(&Clip::default());
+    let captions = |spoken| Captions { size: 8.0, colour: [255; 3], shade: 1.0, at_top: false, spoken };
+    let said = vec![Spoken { from: 1000, to: 1400, text: "The tide turns.".into() }];
+    let video = |spoken| VideoRecipe {
+        captions: Some(captions(spoken)),
+        rate: BitRecipe::Quantiser(16),
+        ..VideoRecipe::default()
+    };
+    let part = Part { from: Some(Moment::Ms(800)), to: None };
+    let recipes = [
+        Recipe { video: Some(video(Some(said))), part: Some(part.clone()), ..Recipe::default() },
+        Recipe {
+            video: Some(VideoRecipe { rate: BitRecipe::Quantiser(16), ..VideoRecipe::default() }),
+            part: Some(part),
+            ..Recipe::default()
+        },
+    ];
+    room.make(&recipes);
+    let ((with, ..), (without, ..)) = (all_of(&room.path(0)), all_of(&room.path(1)));
+    for ((at, p), (_, q)) in with.iter().zip(&without) {
+        let spoken = (0.2..0.599).contains(at);
+        let like = psnr(p, q);
+        assert_eq!(like < 30.0, spoken, "at {at}: {like} dB");
+    }
+    let tracks = container::open(Box::new(File::open(&room.source).unwrap())).unwrap().tracks().to_vec();
+    let e = plan(&tracks, &[Recipe { video: Some(video(None)), ..Recipe::default() }]).unwrap_err();
+    assert!(e.to_string().contains("none came with the file"), "{e}");
+}
+
 /// Every channel by itself is that channel of the source, bit for bit where nothing is rounded.
 #[rstest]
 #[case::wav(AudioCodec::Pcm24, "wav")]

@@ -93,6 +93,9 @@ pub fn plan(path: &Path, presets: &[Arc<Preset>]) -> Result<Planned> {
         Some(recipe)
     };
     let mut good: Vec<Recipe> = presets.iter().filter_map(filled).collect();
+    if let Some((name, bytes)) = captions_of(path) {
+        crate::recipe::put_captions(good.iter_mut().filter_map(|r| r.video.as_mut()), &name, &bytes)?;
+    }
     let with_bars = |r: &Recipe| r.video.as_ref().is_some_and(|v| v.bars);
     if good.iter().any(with_bars) {
         let inside = run::bars(&mut || container::open(Box::new(File::open(path)?)), &Control::new(0))?;
@@ -110,6 +113,18 @@ pub fn plan(path: &Path, presets: &[Arc<Preset>]) -> Result<Planned> {
         planned.each.push((p.clone(), end));
     }
     Ok(planned)
+}
+
+/// Captions beside a file: of its name with another ending.
+fn captions_of(path: &Path) -> Option<(String, Vec<u8>)> {
+    const MOST: u64 = 4_000_000;
+    ["srt", "vtt", "ttml", "dfxp"].iter().find_map(|ending| {
+        let beside = path.with_extension(ending);
+        let small = beside.metadata().ok().filter(|m| m.is_file() && m.len() <= MOST);
+        small?;
+        let name = beside.file_name()?.to_string_lossy().into_owned();
+        Some((name, std::fs::read(&beside).ok()?))
+    })
 }
 
 /// As a file that arrives is, without a watch.

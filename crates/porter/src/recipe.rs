@@ -3,6 +3,7 @@
 use crate::error::{Error, Result};
 use crate::package::Package;
 use crate::services::Service;
+use media::filter::video::Spoken;
 use media::recipe::Needed;
 use serde::{Deserialize, Serialize};
 use std::path::{Path, PathBuf};
@@ -91,5 +92,27 @@ pub fn read_needed(needed: &mut Needed) -> Result<()> {
     if let Some(name) = path.file_name() {
         needed.file = name.to_string_lossy().into_owned();
     }
+    Ok(())
+}
+
+/// Puts captions that came with a source where pictures ask for them.
+pub fn put_captions<'r>(
+    videos: impl Iterator<Item = &'r mut media::recipe::VideoRecipe>,
+    name: &str,
+    bytes: &[u8],
+) -> Result<()> {
+    let mut wanted: Vec<_> = videos.filter_map(|v| v.captions.as_mut()).collect();
+    if wanted.is_empty() {
+        return Ok(());
+    }
+    let read = words::captions::read::read(bytes).map_err(|e| {
+        Error::Media(media::Error::damaged(format!("the captions that came with it ({name})"), e.to_string()))
+    })?;
+    let spoken: Vec<Spoken> = read
+        .cues
+        .iter()
+        .map(|c| Spoken { from: c.start.0.max(0) as u64, to: c.end.0.max(0) as u64, text: c.text() })
+        .collect();
+    wanted.iter_mut().for_each(|w| w.spoken = Some(spoken.clone()));
     Ok(())
 }

@@ -95,7 +95,8 @@ fn in_browser(a: &args::Board, at: PathBuf, house: House) -> Result<ExitCode> {
         }),
         token,
         order: Box::new(move |order| match have_done(&at, order) {
-            Ok((said, _)) => Ok(said.join(" ")),
+            Ok((said, false)) => Ok(said.join(" ")),
+            Ok((said, true)) => Err(said.join(" ")),
             Err(e) => Err(format!("{e:#}")),
         }),
     };

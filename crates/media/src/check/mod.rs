@@ -33,7 +33,9 @@ pub fn output(source: Box<dyn Source>, made: &Made, read: &AtomicU64) -> Result<
     if held.size != made.size {
         return differs("picture size", format!("{:?}", held.size), format!("{:?}", made.size));
     }
-    if (held.seconds - made.seconds).abs() > 0.001 {
+    // Of packets of uneven times that were copied, a reader may take the last to be as long as the others.
+    let near = if made.copied { 0.05 } else { 0.001 };
+    if (held.seconds - made.seconds).abs() > near {
         return differs("seconds", held.seconds.to_string(), made.seconds.to_string());
     }
     let sounds = demux.tracks().iter().filter(|t| t.audio().is_some()).count();
@@ -46,7 +48,11 @@ pub fn output(source: Box<dyn Source>, made: &Made, read: &AtomicU64) -> Result<
 fn read_back(demux: &mut dyn Demux, read: &AtomicU64) -> Result<Held> {
     let pool = Pool::new();
     let video = demux.tracks().iter().position(|t| t.video().is_some());
-    let mut decoder = video.map(|i| codec::video_decoder(&demux.tracks()[i], &pool)).transpose()?;
+    // What was copied may be in a form that is not decoded here.
+    let video = video.map(|i| (i, &demux.tracks()[i]));
+    let decoder = video.filter(|(_, t)| codec::why_not(t).is_none());
+    let mut decoder = decoder.map(|(_, t)| codec::video_decoder(t, &pool)).transpose()?;
+    let video = video.map(|(i, _)| i);
     let mut held = Held { size: None, frames: 0, seconds: 0.0, packets: 0 };
     let mut pictures = Vec::new();
     while let Some(packet) = demux.next_packet()? {

@@ -88,6 +88,8 @@ pub struct OutTrack {
     pub skip: i64,
     /// Packets may come in another order than they are shown.
     pub reordered: bool,
+    /// When its first sample was recorded: seconds since midnight, by the source's timecode, and how that counts.
+    pub began: Option<(f64, TimecodeTrack)>,
 }
 
 /// What of a track's media is presented, told at the end.

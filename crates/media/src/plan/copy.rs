@@ -104,7 +104,8 @@ impl Planner<'_> {
                 pixel_shape: v.pixel_shape,
                 colour: v.colour,
                 fields: v.fields,
-                rate: v.rate,
+                // What is not even is not told to be.
+                rate: v.rate.filter(|_| v.constant_rate),
             },
             Media::Audio(a) => OutTrackKind::Audio { rate: a.rate, channels: a.channels, bits: bits_of(t) },
             _ => return Err(Error::unsupported(place, "it is neither pictures nor sound")),

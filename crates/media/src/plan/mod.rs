@@ -129,6 +129,8 @@ pub struct AudioPlan {
     pub bits: u32,
     pub coder: &'static AudioCoder,
     pub language: Option<String>,
+    /// When it was recorded, by the source's timecode.
+    pub began: Option<(f64, TimecodeTrack)>,
     pub expected_packets: u64,
 }
 

@@ -63,6 +63,16 @@ impl Planner<'_> {
             at = Some(self.node(at, rate(r))?);
         }
         at = self.burnt(at, &recipe.burn, span)?;
+        if let Some(captions) = &recipe.captions {
+            if captions.spoken.is_none() {
+                return Err(Error::unsupported(
+                    "",
+                    "the preset burns captions in, and none came with the file",
+                ));
+            }
+            let from = span.map_or(0.0, |s| s.from);
+            at = Some(self.node(at, Step::Captions(Box::new((captions.clone(), from))))?);
+        }
         for overlay in &recipe.overlays {
             let picture = overlay.picture()?;
             at = Some(self.node(at, Step::Lay(Box::new((overlay.clone(), picture))))?);

@@ -51,6 +51,7 @@ impl Planner<'_> {
             .map(|(place, &i)| {
                 let mut plan = plan_track(i, &self.tracks[i], recipe, coder, notes)?;
                 (plan.source, plan.span) = (Some((i, place)), span);
+                plan.began = self.timecode(span).map(|t| (f64::from(t.start) / t.rate.value(), t));
                 Ok(plan)
             })
             .collect()
@@ -70,6 +71,7 @@ fn silence(recipe: &AudioRecipe, coder: &'static AudioCoder) -> Result<AudioPlan
         bits: recipe.bits,
         coder,
         language: None,
+        began: None,
         expected_packets: 4,
     })
 }
@@ -119,6 +121,7 @@ fn plan_track(
         bits: if channels == 1 { (recipe.bits / 2).max(AudioRecipe::MIN_BITS) } else { recipe.bits },
         coder,
         language: track.language.clone(),
+        began: None,
         expected_packets: samples / u64::from(coder.frame) + 4,
     })
 }

@@ -79,6 +79,7 @@ impl Copy {
             expected: self.plan.expected,
             skip: if self.is_picture() { 0 } else { lead.max(0) },
             reordered: self.is_picture(),
+            began: None,
         }
     }
 

@@ -151,6 +151,7 @@ impl Film {
                 expected: 1,
                 skip: 0,
                 reordered: false,
+                began: None,
             });
             tracks.len() - 1
         });
@@ -178,7 +179,7 @@ impl Film {
     }
 
     fn finish(mut self, mut copies: Vec<Copy>) -> Result<Made> {
-        let mut made = Made::default();
+        let mut made = Made { copied: !copies.is_empty(), ..Made::default() };
         let mut endings = Vec::new();
         let mut end = Time::new(0, 1);
         // In the order of their tracks: sound that is coded lies between pictures and sound that are copied.
@@ -272,6 +273,7 @@ impl Video {
             expected: plan.frames,
             skip: 0,
             reordered: false,
+            began: None,
         });
         Ok(Video {
             encoder,
@@ -383,6 +385,7 @@ impl Sound {
             expected: plan.expected_packets,
             skip: encoder.priming().into(),
             reordered: false,
+            began: plan.began.clone(),
         });
         Ok(Sound {
             plan: plan.clone(),

@@ -84,6 +84,9 @@ pub struct Made {
     /// What had to be worked around in the source.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub notes: Vec<String>,
+    /// Some of it was taken over as it was.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub copied: bool,
     /// Files inside, of an output of many films: their names, and what each is.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub inside: Vec<(String, Made)>,

@@ -99,6 +99,7 @@ pub fn write_clip(clip: &Clip, sink: Box<dyn Sink>) -> Result<()> {
         codec,
         skip: 0,
         reordered: false,
+        began: None,
         kind,
         timescale,
         language: Some("eng".into()),

@@ -196,6 +196,7 @@ pub struct Preset {
     pub stream: Option<Stream>,
     pub burn: Option<Vec<Burn>>,
     pub overlay: Option<Vec<Overlay>>,
+    pub burn_captions: Option<BurnCaptions>,
     pub part: Option<Part>,
     pub transcript: Option<Transcript>,
 }
@@ -266,6 +267,15 @@ pub struct Rung {
 #[serde(deny_unknown_fields)]
 pub struct Burn {
     pub text: String,
+    pub at: Option<String>,
+    pub size: Option<f64>,
+    pub colour: Option<String>,
+    pub shade: Option<f64>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct BurnCaptions {
     pub at: Option<String>,
     pub size: Option<f64>,
     pub colour: Option<String>,

@@ -310,6 +310,10 @@ impl Desk<'_> {
         }
         let mut demux = self.demux()?;
         let mut recipes: Vec<Recipe> = outputs.iter().map(|o| o.recipe.media.clone()).collect();
+        if let Some(came) = &self.order.captions {
+            let videos = recipes.iter_mut().filter_map(|r| r.video.as_mut());
+            crate::recipe::put_captions(videos, &came.name, &came.bytes)?;
+        }
         let wanted = |r: &&mut Recipe| r.video.as_ref().is_some_and(|v| v.bars);
         if recipes.iter_mut().any(|mut r| wanted(&mut r)) {
             let inside = run::bars(&mut || self.demux(), &Control::new(0))?;

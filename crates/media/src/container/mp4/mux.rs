@@ -714,6 +714,7 @@ mod tests {
             expected,
             skip: 2048,
             reordered: false,
+            began: None,
         }
     }
 

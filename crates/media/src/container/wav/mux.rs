@@ -3,7 +3,7 @@
 use crate::codec::Coded;
 use crate::container::wrap::{Ending, Fragment, Mux, OutTrack, OutTrackKind, Sink};
 use crate::error::{Error, Result};
-use crate::track::Codec;
+use crate::track::{Codec, TimecodeTrack};
 use std::io::SeekFrom;
 
 /// Room for the long sizes: RIFF with its size and kind, and a chunk of 28 bytes.
@@ -50,11 +50,55 @@ impl Writer {
             b.extend(mask.to_le_bytes());
             b.extend([1, 0, 0, 0, 0, 0, 0x10, 0, 0x80, 0, 0, 0xaa, 0, 0x38, 0x9b, 0x71]);
         }
+        if let Some((seconds, code)) = &tracks[0].began {
+            b.extend(broadcast(*seconds, *rate, *channels, layout.bits));
+            b.extend(production(code, *rate, layout.bits));
+        }
         b.extend(b"data\0\0\0\0");
         out.seek(SeekFrom::Start(0))?;
         out.write_all(&b)?;
         Ok(Writer { out, len: 0, head: b.len() as u64, block: block.into() })
     }
+}
+
+/// The broadcast extension, version 1 (EBU Tech 3285, 2.3): when the first sample was recorded, in samples since midnight.
+fn broadcast(seconds: f64, rate: u32, channels: u16, bits: u8) -> Vec<u8> {
+    let sound = match channels {
+        1 => "mono",
+        2 => "stereo",
+        _ => "multichannel",
+    };
+    let history = format!("A=PCM,F={rate},W={bits},M={sound},T=Deft Porter\r\n");
+    let mut body = vec![0u8; 602];
+    let mut put = |at: usize, bytes: &[u8]| body[at..at + bytes.len()].copy_from_slice(bytes);
+    put(256, b"Deft Porter");
+    let samples = (seconds * f64::from(rate)).round().max(0.0) as u64 % (86_400 * u64::from(rate));
+    put(338, &samples.to_le_bytes());
+    put(346, &1u16.to_le_bytes());
+    body.extend(history.as_bytes());
+    chunk(b"bext", &body)
+}
+
+/// How the timecode counts (iXML specification 1.61, SPEED).
+fn production(code: &TimecodeTrack, rate: u32, bits: u8) -> Vec<u8> {
+    let speed = format!("{}/{}", code.rate.num, code.rate.den);
+    let flag = if code.drop_frame { "DF" } else { "NDF" };
+    let text = format!(
+        "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<BWFXML><IXML_VERSION>1.61</IXML_VERSION><SPEED>\
+         <MASTER_SPEED>{speed}</MASTER_SPEED><CURRENT_SPEED>{speed}</CURRENT_SPEED><TIMECODE_RATE>{speed}</TIMECODE_RATE>\
+         <TIMECODE_FLAG>{flag}</TIMECODE_FLAG><FILE_SAMPLE_RATE>{rate}</FILE_SAMPLE_RATE>\
+         <AUDIO_BIT_DEPTH>{bits}</AUDIO_BIT_DEPTH></SPEED></BWFXML>"
+    );
+    chunk(b"iXML", text.as_bytes())
+}
+
+/// Chunks have an even length.
+fn chunk(name: &[u8; 4], body: &[u8]) -> Vec<u8> {
+    let mut out = name.to_vec();
+    out.extend((body.len() as u32).to_le_bytes());
+    out.extend(body);
+    out.resize(out.len().next_multiple_of(2), 0);
+    out
 }
 
 impl Mux for Writer {

@@ -73,6 +73,8 @@ pub struct Burner {
     code: TimecodeTrack,
     timescale: u32,
     pool: Pool,
+    /// So much farther from the edge, in hundredths of the picture's height.
+    pub inwards: f32,
     /// What was drawn last.
     drawn: Option<(String, u32, Mask)>,
 }
@@ -80,7 +82,7 @@ pub struct Burner {
 impl Burner {
     /// `code` tells what frame the first picture is.
     pub fn new(burn: Burn, code: TimecodeTrack, form: &Form, pool: Pool) -> Burner {
-        Burner { burn, code, timescale: form.timescale, pool, drawn: None }
+        Burner { burn, code, timescale: form.timescale, pool, inwards: 0.0, drawn: None }
     }
 
     fn text(&self, pts: i64) -> String {
@@ -119,7 +121,9 @@ impl Burner {
             Side::End => whole - part - margin,
         };
         let left = at(self.burn.across, f.width.into(), w).max(0);
-        let top = at(self.burn.down, f.height.into(), h).max(0);
+        let inwards = (f.height as f32 * self.inwards / 100.0) as i64;
+        let top = at(self.burn.down, f.height.into(), h);
+        let top = if self.burn.down == Side::Start { top + inwards } else { top - inwards }.max(0);
         let values = levels(f, self.burn.colour);
         for (n, plane) in out.planes.iter_mut().enumerate() {
             let Some((ink, black)) = values.get(n).copied() else { continue };

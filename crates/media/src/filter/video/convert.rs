@@ -56,6 +56,8 @@ pub struct Converter {
 struct Tables {
     depth: u8,
     full: bool,
+    /// The range is the same and is limited: bits alone change, and no table is looked into.
+    bits_only: bool,
     luma: Vec<u16>,
     chroma: Vec<u16>,
 }
@@ -90,11 +92,18 @@ impl Converter {
         let (depth, full) = (f.depth, f.colour.full_range);
         if self.tables.as_ref().is_none_or(|t| (t.depth, t.full) != (depth, full)) {
             let (luma, chroma) = tables(depth, full, self.wanted);
-            self.tables = Some(Tables { depth, full, luma, chroma });
+            let bits_only = !full && !self.wanted.full_range;
+            self.tables = Some(Tables { depth, full, bits_only, luma, chroma });
         }
-        let Some(Tables { luma, chroma, .. }) = &self.tables else { return };
+        let Some(Tables { luma, chroma, bits_only, .. }) = &self.tables else { return };
         let top = (1u32 << self.wanted.depth) - 1;
-        rows(&f.planes[0], &mut out.planes[0], Share { across: 1, down: 1, up: false }, luma, top);
+        let bits = bits_only.then(|| i32::from(self.wanted.depth) - i32::from(depth) + FRACTION as i32);
+        let arch = pulp::Arch::new();
+        let rows = |from: &Plane, to: &mut Plane, share: Share, table: &[u16]| {
+            let how = Values { table, bits, most: (1 << depth) - 1 };
+            arch.dispatch(|| rows(from, to, share, how, top));
+        };
+        rows(&f.planes[0], &mut out.planes[0], Share { across: 1, down: 1, up: false }, luma);
         if f.chroma == Chroma::Gray {
             let middle = 1u16 << (self.wanted.depth - 1);
             for plane in &mut out.planes[1..] {
@@ -112,7 +121,7 @@ impl Converter {
             _ => Share { across: 1, down: 1, up: tall },
         };
         for i in 1..3 {
-            rows(&f.planes[i], &mut out.planes[i], share, chroma, top);
+            rows(&f.planes[i], &mut out.planes[i], share, chroma);
         }
     }
 }
@@ -154,25 +163,47 @@ struct Share {
     up: bool,
 }
 
+/// What a sample is as it is wanted: by a table, or by so many bits to the left.
+#[derive(Clone, Copy)]
+struct Values<'a> {
+    table: &'a [u16],
+    bits: Option<i32>,
+    most: u32,
+}
+
+impl Values<'_> {
+    /// A row, times a weight, added to what is there or in its place.
+    #[inline(always)]
+    fn put<T: Copy + Into<u32>>(&self, line: &mut [u32], row: &[T], times: u32, add: bool) {
+        // Bits above the depth are not the picture's.
+        let most = self.most;
+        let pairs = line.iter_mut().zip(row);
+        match (self.bits, add) {
+            (Some(n @ 0..), false) => pairs.for_each(|(l, v)| *l = ((*v).into().min(most) << n) * times),
+            (Some(n @ 0..), true) => pairs.for_each(|(l, v)| *l += ((*v).into().min(most) << n) * times),
+            (Some(n), false) => pairs.for_each(|(l, v)| *l = ((*v).into().min(most) >> -n) * times),
+            (Some(n), true) => pairs.for_each(|(l, v)| *l += ((*v).into().min(most) >> -n) * times),
+            (None, false) => pairs.for_each(|(l, v)| {
+                *l = u32::from(self.table[(*v).into().min(most) as usize]) * times;
+            }),
+            (None, true) => pairs.for_each(|(l, v)| {
+                *l += u32::from(self.table[(*v).into().min(most) as usize]) * times;
+            }),
+        }
+    }
+}
+
 /// Writes a plane.
-fn rows(from: &Plane, to: &mut Plane, share: Share, table: &[u16], top: u32) {
+#[inline(always)]
+fn rows(from: &Plane, to: &mut Plane, share: Share, how: Values<'_>, top: u32) {
     let (w, h) = (to.width as usize, to.height as usize);
     let (fw, fh) = (from.width as usize, from.height as usize);
     // A row of the source as values with a fraction; one more at its end where its width is odd.
-    let most = table.len() - 1;
     let value = |y: usize, line: &mut [u32], times: u32, add: bool| {
         let at = y.min(fh - 1) * from.stride;
-        let put = |l: &mut u32, v: u16| *l = u32::from(v) * times + if add { *l } else { 0 };
         match &from.samples {
-            Samples::U8(b) => {
-                line.iter_mut().zip(&b[at..at + fw]).for_each(|(l, v)| put(l, table[usize::from(*v)]));
-            }
-            // Bits above the depth are not the picture's.
-            Samples::U16(d) => {
-                line.iter_mut()
-                    .zip(&d[at..at + fw])
-                    .for_each(|(l, v)| put(l, table[usize::from(*v).min(most)]));
-            }
+            Samples::U8(b) => how.put(line, &b[at..at + fw], times, add),
+            Samples::U16(d) => how.put(line, &d[at..at + fw], times, add),
         }
     };
     let mut line = vec![0u32; (w * share.across).max(fw)];
@@ -220,6 +251,11 @@ fn from_rgb_weights(wanted: Wanted) -> [[i32; 4]; 3] {
 }
 
 fn from_rgb(f: &VideoFrame, order: [usize; 3], wanted: Wanted, out: &mut VideoFrame) {
+    pulp::Arch::new().dispatch(|| by_lines(f, order, wanted, out));
+}
+
+#[inline(always)]
+fn by_lines(f: &VideoFrame, order: [usize; 3], wanted: Wanted, out: &mut VideoFrame) {
     let alpha = (f.chroma == Chroma::Rgba).then(|| &f.planes[3]);
     let most = (1u32 << f.depth) - 1;
     let top = (1i32 << wanted.depth) - 1;
@@ -227,36 +263,47 @@ fn from_rgb(f: &VideoFrame, order: [usize; 3], wanted: Wanted, out: &mut VideoFr
     // A row of a plane, white being 255 (or 1020), with a fraction; one more at its end where the width is odd.
     let wide = w.next_multiple_of(2);
     let white = (255u32 << (wanted.depth - 8)) << FRACTION;
-    let scale = (u64::from(white) << 20).div_ceil(u64::from(most));
+    let scale = white as f32 / most as f32;
     let row = |y: usize, i: usize, to: &mut [i32]| {
         let p = &f.planes[order[i]];
         let at = y.min(h - 1) * p.stride;
         match &p.samples {
-            Samples::U8(b) => to.iter_mut().zip(&b[at..at + w]).for_each(|(t, v)| *t = i32::from(*v)),
-            Samples::U16(d) => to.iter_mut().zip(&d[at..at + w]).for_each(|(t, v)| *t = i32::from(*v)),
+            Samples::U8(b) => {
+                to.iter_mut()
+                    .zip(&b[at..at + w])
+                    .for_each(|(t, v)| *t = (f32::from(*v) * scale + 0.5) as i32);
+            }
+            Samples::U16(d) => {
+                to.iter_mut()
+                    .zip(&d[at..at + w])
+                    .for_each(|(t, v)| *t = (f32::from(*v) * scale + 0.5) as i32);
+            }
         }
         if let Some(a) = alpha {
             for (x, t) in to.iter_mut().enumerate().take(w) {
-                let covered = u32::from(a.at(x as u32, y.min(h - 1) as u32));
-                *t = ((*t as u32 * covered + most / 2) / most) as i32;
+                let covered = a.at(x as u32, y.min(h - 1) as u32);
+                *t = (*t as f32 * (f32::from(covered) / most as f32) + 0.5) as i32;
             }
         }
-        to.iter_mut().for_each(|t| *t = ((*t as u64 * scale) >> 20) as i32);
         let last = to[w - 1];
         to[w..].fill(last);
     };
     let [for_luma, for_cb, for_cr] = from_rgb_weights(wanted);
-    let mix = |k: &[i32; 4], r: i32, g: i32, b: i32| {
-        ((k[0] * r + k[1] * g + k[2] * b + k[3]) >> (16 + FRACTION)).clamp(0, top) as u16
+    let mix = |k: &[i32; 4], [r, g, b]: [&[i32]; 3], to: &mut [i32]| {
+        for (((t, r), g), b) in to.iter_mut().zip(r).zip(g).zip(b) {
+            *t = ((k[0] * r + k[1] * g + k[2] * b + k[3]) >> (16 + FRACTION)).clamp(0, top);
+        }
     };
     let down = if wanted.chroma == Chroma::C420 { 2 } else { 1 };
     let mut lines = vec![vec![0i32; wide]; 6];
-    let mut put = |plane: usize, y: usize, values: &mut dyn Iterator<Item = u16>| {
+    let mut means = vec![vec![0i32; wide / 2]; 3];
+    let mut made = vec![0i32; wide];
+    let mut put = |plane: usize, y: usize, values: &[i32]| {
         let p = &mut out.planes[plane];
         let at = y * p.stride..y * p.stride + p.width as usize;
         match &mut p.samples {
-            Samples::U8(b) => b[at].iter_mut().zip(values).for_each(|(t, v)| *t = v as u8),
-            Samples::U16(d) => d[at].iter_mut().zip(values).for_each(|(t, v)| *t = v),
+            Samples::U8(b) => b[at].iter_mut().zip(values).for_each(|(t, v)| *t = *v as u8),
+            Samples::U16(d) => d[at].iter_mut().zip(values).for_each(|(t, v)| *t = *v as u16),
         }
     };
     for y in (0..h).step_by(down) {
@@ -264,16 +311,17 @@ fn from_rgb(f: &VideoFrame, order: [usize; 3], wanted: Wanted, out: &mut VideoFr
             row(y + n / 3, n % 3, line);
         }
         for dy in 0..down.min(h - y) {
-            let [r, g, b] = [0, 1, 2].map(|i| &lines[dy * 3 + i]);
-            put(0, y + dy, &mut (0..w).map(|x| mix(&for_luma, r[x], g[x], b[x])));
+            mix(&for_luma, [0, 1, 2].map(|i| lines[dy * 3 + i].as_slice()), &mut made);
+            put(0, y + dy, &made);
         }
         let other = if down == 2 { 3 } else { 0 };
-        let mean = |i: usize, x: usize| {
-            let (a, b) = (&lines[i], &lines[i + other]);
-            (a[2 * x] + a[2 * x + 1] + b[2 * x] + b[2 * x + 1]) / 4
-        };
+        for (i, mean) in means.iter_mut().enumerate() {
+            let pairs = lines[i].chunks_exact(2).zip(lines[i + other].chunks_exact(2));
+            mean.iter_mut().zip(pairs).for_each(|(m, (a, b))| *m = (a[0] + a[1] + b[0] + b[1]) / 4);
+        }
         for (plane, k) in [(1, &for_cb), (2, &for_cr)] {
-            put(plane, y / down, &mut (0..wide / 2).map(|x| mix(k, mean(0, x), mean(1, x), mean(2, x))));
+            mix(k, [0, 1, 2].map(|i| means[i].as_slice()), &mut made[..wide / 2]);
+            put(plane, y / down, &made);
         }
     }
 }

@@ -101,6 +101,7 @@ impl Deinterlacer {
         out.describe_like(f);
         out.fields = Fields::Progressive;
         let scale = 1i32 << (f.depth - 8);
+        let arch = pulp::Arch::new();
         for i in 0..f.planes.len() {
             let (w, h) = (f.planes[i].width as usize, f.planes[i].height as usize);
             let Plane { stride, samples, .. } = &mut out.planes[i];
@@ -108,11 +109,11 @@ impl Deinterlacer {
             match (lines.map(|p| &p.samples), samples) {
                 ([Samples::U8(a), Samples::U8(b), Samples::U8(c)], Samples::U8(to)) => {
                     let all = [a, b, c].map(|s| Lines { samples: s, stride: lines[0].stride });
-                    fill(self.how.method, all, (w, h), keep, scale, to, *stride);
+                    arch.dispatch(|| fill(self.how.method, &all, (w, h), keep, scale, to, *stride));
                 }
                 ([Samples::U16(a), Samples::U16(b), Samples::U16(c)], Samples::U16(to)) => {
                     let all = [a, b, c].map(|s| Lines { samples: s, stride: lines[0].stride });
-                    fill(self.how.method, all, (w, h), keep, scale, to, *stride);
+                    arch.dispatch(|| fill(self.how.method, &all, (w, h), keep, scale, to, *stride));
                 }
                 _ => (),
             }
@@ -167,20 +168,22 @@ impl Sample for u16 {
     }
 }
 
-/// Points whose movement is looked at together.
-const RUN: usize = 16;
-
+/// Line by line, so that compilers find the vectors in it.
 #[allow(clippy::too_many_arguments)]
+#[inline(always)]
 fn fill<T: Sample>(
     method: Method,
-    [now, near, far]: [Lines<'_, T>; 3],
+    [now, near, far]: &[Lines<'_, T>; 3],
     (w, h): (usize, usize),
     keep: usize,
     scale: i32,
     to: &mut [T],
     stride: usize,
 ) {
-    let mut moved = vec![0i32; w.next_multiple_of(RUN)];
+    let mut moved = vec![0i32; w];
+    let mut drawn = Drawn::new(w);
+    let (still, full) = (STILL * scale, (MOVES - STILL) * scale);
+    let part = 1.0 / full as f32;
     for y in 0..h {
         let out = &mut to[y * stride..y * stride + w];
         if y % 2 == keep || h < 2 {
@@ -201,35 +204,26 @@ fn fill<T: Sample>(
         let other = now.line(y, w);
         let (near_other, near_above, near_below) = (near.line(y, w), near.line(up, w), near.line(down, w));
         let (far_above, far_below) = (far.line(up, w), far.line(down, w));
-        // Line by line, so that compilers find the vectors in it.
-        apart(&mut moved[..w], other, near_other, true);
-        apart(&mut moved[..w], above, near_above, false);
-        apart(&mut moved[..w], below, near_below, false);
-        apart(&mut moved[..w], above, far_above, false);
-        apart(&mut moved[..w], below, far_below, false);
-        for start in (0..w).step_by(RUN) {
-            let end = (start + RUN).min(w);
-            let most = moved[start..end].iter().copied().max().unwrap_or(0);
-            if most <= STILL * scale {
-                out[start..end].copy_from_slice(&other[start..end]);
-                continue;
-            }
-            for x in start..end {
-                let moving = moved[x];
-                out[x] = if moving <= STILL * scale {
-                    other[x]
-                } else {
-                    let drawn = along(above, below, x);
-                    let weight = (moving - STILL * scale).min((MOVES - STILL) * scale);
-                    let full = (MOVES - STILL) * scale;
-                    T::of((other[x].get() * (full - weight) + drawn * weight + full / 2) / full)
-                };
-            }
+        apart(&mut moved, other, near_other, true);
+        apart(&mut moved, above, near_above, false);
+        apart(&mut moved, below, near_below, false);
+        apart(&mut moved, above, far_above, false);
+        apart(&mut moved, below, far_below, false);
+        if moved.iter().fold(0, |most, m| most.max(*m)) <= still {
+            out.copy_from_slice(other);
+            continue;
+        }
+        drawn.draw(above, below);
+        for (((o, was), drawn), moving) in out.iter_mut().zip(other).zip(&drawn.values).zip(&moved) {
+            let weight = (moving - still).clamp(0, full) as f32 * part;
+            let was = was.get() as f32;
+            *o = T::of((was + (*drawn as f32 - was) * weight + 0.5) as i32);
         }
     }
 }
 
 /// The largest difference of two lines so far, at each point.
+#[inline(always)]
 fn apart<T: Sample>(most: &mut [i32], a: &[T], b: &[T], first: bool) {
     for ((m, a), b) in most.iter_mut().zip(a).zip(b) {
         let d = (a.get() - b.get()).abs();
@@ -237,37 +231,94 @@ fn apart<T: Sample>(most: &mut [i32], a: &[T], b: &[T], first: bool) {
     }
 }
 
-/// The value between two lines, along the direction in which they are most alike. Steeper ones need clearer reasons: they
-/// are found by chance more often.
-fn along<T: Sample>(above: &[T], below: &[T], x: usize) -> i32 {
-    const REACH: usize = 3;
-    let straight = (above[x].get() + below[x].get() + 1) >> 1;
-    if x < REACH + 1 || x + REACH + 1 >= above.len() {
-        return straight;
+/// How far an edge may lean.
+const REACH: usize = 3;
+
+/// The values between two lines, each along the direction in which they are most alike there. Steeper ones need clearer
+/// reasons, for they are found by chance more often: an edge gets better step by step.
+struct Drawn {
+    above: Vec<i32>,
+    below: Vec<i32>,
+    apart: Vec<i32>,
+    straight: Vec<i32>,
+    cost: Vec<i32>,
+    /// The best so far, the last of its side, and whether that side still gets better.
+    best: Vec<i32>,
+    last: Vec<i32>,
+    going: Vec<i32>,
+    values: Vec<i32>,
+}
+
+impl Drawn {
+    fn new(w: usize) -> Drawn {
+        let line = || vec![0; w];
+        Drawn {
+            above: line(),
+            below: line(),
+            apart: line(),
+            straight: line(),
+            cost: line(),
+            best: line(),
+            last: line(),
+            going: line(),
+            values: line(),
+        }
     }
-    let unlike = |lean: isize| -> i32 {
-        let (a, b) = ((x as isize + lean) as usize, (x as isize - lean) as usize);
-        (0..3).map(|d| (above[a + d - 1].get() - below[b + d - 1].get()).abs()).sum()
-    };
-    let (mut best, mut value) = (unlike(0), straight);
-    for side in [-1isize, 1] {
-        let mut last = unlike(0);
-        for reach in 1..=REACH as isize {
-            let lean = side * reach;
-            let cost = unlike(lean);
-            // An edge gets better step by step.
-            if cost >= last {
-                break;
-            }
-            last = cost;
-            if cost < best {
-                best = cost;
-                let (a, b) = ((x as isize + lean) as usize, (x as isize - lean) as usize);
-                value = (above[a].get() + below[b].get() + 1) >> 1;
+
+    #[inline(always)]
+    fn draw<T: Sample>(&mut self, above: &[T], below: &[T]) {
+        let w = above.len();
+        self.above.iter_mut().zip(above).for_each(|(t, v)| *t = v.get());
+        self.below.iter_mut().zip(below).for_each(|(t, v)| *t = v.get());
+        let lines = self.values.iter_mut().zip(&self.above).zip(&self.below);
+        lines.for_each(|((v, a), b)| *v = (a + b + 1) >> 1);
+        if w < 2 * REACH + 3 {
+            return;
+        }
+        self.unlike(0);
+        self.straight.copy_from_slice(&self.cost);
+        self.best.copy_from_slice(&self.cost);
+        let inside = REACH + 1..w - REACH - 1;
+        for side in [-1isize, 1] {
+            self.last.copy_from_slice(&self.straight);
+            self.going.fill(-1);
+            for reach in 1..=REACH as isize {
+                let lean = side * reach;
+                self.unlike(lean);
+                let (from, to) = (inside.start as isize, inside.end as isize);
+                let a = &self.above[(from + lean) as usize..(to + lean) as usize];
+                let b = &self.below[(from - lean) as usize..(to - lean) as usize];
+                let cost = &self.cost[inside.clone()];
+                let best = &mut self.best[inside.clone()];
+                let last = &mut self.last[inside.clone()];
+                let going = &mut self.going[inside.clone()];
+                let values = &mut self.values[inside.clone()];
+                for i in 0..a.len() {
+                    let better = going[i] & -i32::from(cost[i] < last[i]);
+                    let take = better & -i32::from(cost[i] < best[i]);
+                    going[i] = better;
+                    last[i] = (cost[i] & better) | (last[i] & !better);
+                    best[i] = (cost[i] & take) | (best[i] & !take);
+                    values[i] = (((a[i] + b[i] + 1) >> 1) & take) | (values[i] & !take);
+                }
             }
         }
     }
-    value
+
+    /// How unlike the lines are around each point, along a direction.
+    #[inline(always)]
+    fn unlike(&mut self, lean: isize) {
+        let w = self.above.len();
+        let (from, to) = (REACH as isize, (w - REACH) as isize);
+        let a = &self.above[(from + lean) as usize..(to + lean) as usize];
+        let b = &self.below[(from - lean) as usize..(to - lean) as usize];
+        let apart = &mut self.apart[REACH..w - REACH];
+        apart.iter_mut().zip(a).zip(b).for_each(|((d, a), b)| *d = (a - b).abs());
+        let n = apart.len() - 2;
+        let cost = &mut self.cost[REACH + 1..REACH + 1 + n];
+        let three = apart[..n].iter().zip(&apart[1..=n]).zip(&apart[2..]);
+        cost.iter_mut().zip(three).for_each(|(c, ((x, y), z))| *c = x + y + z);
+    }
 }
 
 #[cfg(test)]
@@ -275,6 +326,51 @@ mod tests {
     use super::*;
     use crate::frame::Chroma;
     use crate::testkit::psnr;
+
+    /// One point by itself, as it is told.
+    fn along(above: &[u8], below: &[u8], x: usize) -> i32 {
+        let straight = (above[x].get() + below[x].get() + 1) >> 1;
+        if x < REACH + 1 || x + REACH + 1 >= above.len() {
+            return straight;
+        }
+        let unlike = |lean: isize| -> i32 {
+            let (a, b) = ((x as isize + lean) as usize, (x as isize - lean) as usize);
+            (0..3).map(|d| (above[a + d - 1].get() - below[b + d - 1].get()).abs()).sum()
+        };
+        let (mut best, mut value) = (unlike(0), straight);
+        for side in [-1isize, 1] {
+            let mut last = unlike(0);
+            for reach in 1..=REACH as isize {
+                let lean = side * reach;
+                let cost = unlike(lean);
+                if cost >= last {
+                    break;
+                }
+                last = cost;
+                if cost < best {
+                    best = cost;
+                    let (a, b) = ((x as isize + lean) as usize, (x as isize - lean) as usize);
+                    value = (above[a].get() + below[b].get() + 1) >> 1;
+                }
+            }
+        }
+        value
+    }
+
+    #[rstest]
+    fn a_line_is_drawn_as_each_of_its_points(#[values(1, 5, 8, 9, 40, 333)] w: usize) {
+        for seed in 1..20u32 {
+            let line = |n: u32| -> Vec<u8> {
+                (0..w as u32).map(|x| ((x + n * 3) * seed * 7919 % 251 / (1 + seed % 5)) as u8).collect()
+            };
+            let (above, below) = (line(0), line(1));
+            let mut drawn = Drawn::new(w);
+            drawn.draw(&above, &below);
+            let want: Vec<i32> = (0..w).map(|x| along(&above, &below, x)).collect();
+            assert_eq!(drawn.values, want);
+        }
+    }
+
     use crate::units::Ratio;
     use rstest::rstest;
 

@@ -4,6 +4,7 @@
 //! `start` and `words`. `contract.rs` then checks it with all the others.
 
 pub mod burn;
+pub mod captions;
 pub mod convert;
 pub mod deinterlace;
 pub mod fade;
@@ -13,6 +14,7 @@ pub mod halve;
 pub mod overlay;
 pub mod pick;
 pub mod rate;
+mod resize;
 pub mod scale;
 pub mod soften;
 pub mod turn;
@@ -21,6 +23,7 @@ pub mod turn;
 mod contract;
 
 pub use burn::{Burn, Burner, Burning, Side};
+pub use captions::{Captions, Spoken};
 pub use convert::{Converter, Wanted};
 pub use deinterlace::{Deinterlacer, Deinterlacing};
 pub use fade::Fading;
@@ -131,6 +134,8 @@ pub enum Step {
     Place(Place),
     /// Words, in the picture.
     Burn(Box<Burning>),
+    /// What is said, and the second of the source that times count from.
+    Captions(Box<(Captions, f64)>),
     /// In the form that an encoder takes.
     As(Wanted),
     /// The pictures of several moments, in ticks.
@@ -195,7 +200,7 @@ impl Step {
             }
             Step::Place(p) => (to.width, to.height) = (p.width, p.height),
             Step::Part { .. } | Step::Burn(_) | Step::Denoise(_) | Step::Sharpen(_) => (),
-            Step::Fade(_) | Step::Lay(_) => (),
+            Step::Fade(_) | Step::Lay(_) | Step::Captions(_) => (),
             Step::Sample(_) | Step::At(_) | Step::Moments(_) => to.rate = None,
             Step::As(wanted) => {
                 (to.chroma, to.depth) = (wanted.chroma, wanted.depth);
@@ -239,6 +244,7 @@ impl Step {
             Step::At(at) => Box::new(pick::Moments::new(vec![at])),
             Step::Moments(all) => Box::new(pick::Moments::new(all)),
             Step::Burn(b) => Box::new(Burner::new(b.burn, b.code, from, pool)),
+            Step::Captions(c) => Box::new(captions::Captioner::new(c.0, c.1, from, pool)),
             Step::As(wanted) => {
                 let mut converter = Converter::to(wanted, pool);
                 Box::new(Each(
@@ -276,6 +282,7 @@ impl Step {
             Step::At(at) => format!("the picture at {:.3} s", seconds(*at)),
             Step::Moments(all) => format!("{} pictures", all.len()),
             Step::Burn(b) => b.burn.words(),
+            Step::Captions(c) => c.0.words(),
             Step::As(wanted) => wanted.words(),
         }
     }

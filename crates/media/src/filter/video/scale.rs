@@ -1,12 +1,9 @@
-//! Scaling, plane by plane, at any depth and chroma layout. The arithmetic is fast_image_resize's.
+//! Scaling, plane by plane, at any depth and chroma layout.
 
+use super::resize::{self, Axis};
 use crate::error::{Error, Result};
-use crate::frame::{Plane, Pool, Samples, VideoFrame};
+use crate::frame::{Pool, VideoFrame};
 use crate::units::Ratio;
-use fast_image_resize as fir;
-use fir::PixelTrait;
-use fir::images::{TypedCroppedImage, TypedCroppedImageMut, TypedImage, TypedImageRef};
-use fir::pixels::{U8, U16};
 use serde::{Deserialize, Serialize};
 
 /// How samples are weighed.
@@ -33,10 +30,14 @@ impl Kernel {
 pub struct Scaler {
     width: u32,
     height: u32,
+    kernel: Kernel,
     pool: Pool,
-    inner: fir::Resizer,
-    options: fir::ResizeOptions,
+    /// Of each size of plane that came.
+    axes: Vec<Axis>,
 }
+
+/// Most of them that are kept: a stream that changes its size all the time is rare.
+const MOST_AXES: usize = 8;
 
 impl Scaler {
     pub fn new(width: u32, height: u32, pool: Pool) -> Self {
@@ -44,14 +45,7 @@ impl Scaler {
     }
 
     pub fn with(width: u32, height: u32, kernel: Kernel, pool: Pool) -> Self {
-        let kernel = match kernel {
-            Kernel::Bilinear => fir::FilterType::Bilinear,
-            Kernel::CatmullRom => fir::FilterType::CatmullRom,
-            Kernel::Lanczos => fir::FilterType::Lanczos3,
-        };
-        let options =
-            fir::ResizeOptions::new().resize_alg(fir::ResizeAlg::Convolution(kernel)).use_alpha(false);
-        Scaler { width, height, pool, inner: fir::Resizer::new(), options }
+        Scaler { width, height, kernel, pool, axes: Vec::new() }
     }
 
     /// The picture in the new size. Everything else about it stays, but the pixels are square: the size
@@ -62,41 +56,26 @@ impl Scaler {
         out.pixel_shape = Ratio::ONE;
         let top = ((1u32 << frame.depth) - 1) as u16;
         for (from, to) in frame.planes.iter().zip(&mut out.planes) {
-            let (fw, fh, fs) = (from.width, from.height, from.stride as u32);
-            let Plane { width, height, stride, samples } = to;
-            let to = (*width, *height, *stride as u32);
-            match (&from.samples, samples) {
-                (Samples::U8(a), Samples::U8(b)) => self.plane::<U8>(a, (fw, fh, fs), b, to)?,
-                (Samples::U16(a), Samples::U16(b)) => {
-                    self.plane::<U16>(
-                        bytemuck::cast_slice(a),
-                        (fw, fh, fs),
-                        bytemuck::cast_slice_mut(b),
-                        to,
-                    )?;
-                    // The kernel overshoots; 16-bit arithmetic does not know the real depth.
-                    b.iter_mut().for_each(|v| *v = (*v).min(top));
-                }
-                _ => return Err(Error::unsupported("scale", "planes of mixed depth")),
+            if self.axes.len() >= MOST_AXES {
+                self.axes.clear();
+            }
+            let across = self.axis(from.width, to.width);
+            let down = self.axis(from.height, to.height);
+            let axes = (&self.axes[across], &self.axes[down]);
+            let (own, wanted) = ((from.width, from.height, from.stride), (to.width, to.height, to.stride));
+            if !resize::plane(&from.samples, own, &mut to.samples, wanted, axes, top) {
+                return Err(Error::unsupported("scale", "planes of mixed depth"));
             }
         }
         Ok(out)
     }
 
-    /// Sizes are width, height, stride.
-    fn plane<P: PixelTrait>(
-        &mut self,
-        from: &[u8],
-        (fw, fh, fs): (u32, u32, u32),
-        to: &mut [u8],
-        (tw, th, ts): (u32, u32, u32),
-    ) -> Result<()> {
-        let bad = |e: &dyn std::fmt::Display| Error::unsupported("scale", e.to_string());
-        let source = TypedImageRef::<P>::from_buffer(fs, fh, from).map_err(|e| bad(&e))?;
-        let source = TypedCroppedImage::new(source, 0, 0, fw, fh).map_err(|e| bad(&e))?;
-        let target = TypedImage::<P>::from_buffer(ts, th, to).map_err(|e| bad(&e))?;
-        let mut target = TypedCroppedImageMut::new(target, 0, 0, tw, th).map_err(|e| bad(&e))?;
-        self.inner.resize_typed(&source, &mut target, &self.options).map_err(|e| bad(&e))
+    fn axis(&mut self, from: u32, to: u32) -> usize {
+        if let Some(n) = self.axes.iter().position(|a| a.is(from, to)) {
+            return n;
+        }
+        self.axes.push(Axis::new(self.kernel, from, to));
+        self.axes.len() - 1
     }
 }
 
@@ -137,7 +116,7 @@ pub fn square(width: u32, height: u32, pixel: Ratio) -> (u32, u32) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::frame::Chroma;
+    use crate::frame::{Chroma, Samples};
     use rstest::rstest;
 
     #[rstest]

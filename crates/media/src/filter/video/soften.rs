@@ -21,7 +21,8 @@ pub fn denoise(f: &VideoFrame, amount: f32, pool: &Pool) -> Result<VideoFrame> {
                 sum += if near { v } else { 0 };
                 count += i32::from(near);
             }
-            (sum + count / 2) / count
+            // Of one to nine.
+            (sum as f32 / count as f32 + 0.5) as i32
         },
     )
 }
@@ -59,10 +60,12 @@ fn around(
         let Plane { samples, .. } = to;
         match (&from.samples, samples) {
             (Samples::U8(a), Samples::U8(b)) if which(n) => {
-                plane(a, from.stride, b, stride, (w, h), |v| i32::from(*v), |v| v as u8, work);
+                let go = || plane(a, from.stride, b, stride, (w, h), |v| i32::from(*v), |v| v as u8, work);
+                pulp::Arch::new().dispatch(go);
             }
             (Samples::U16(a), Samples::U16(b)) if which(n) => {
-                plane(a, from.stride, b, stride, (w, h), |v| i32::from(*v), |v| v as u16, work);
+                let go = || plane(a, from.stride, b, stride, (w, h), |v| i32::from(*v), |v| v as u16, work);
+                pulp::Arch::new().dispatch(go);
             }
             (Samples::U8(a), Samples::U8(b)) => copy(a, b),
             (Samples::U16(a), Samples::U16(b)) => copy(a, b),
@@ -78,6 +81,7 @@ fn copy<T: Copy>(from: &[T], to: &mut [T]) {
 }
 
 #[allow(clippy::too_many_arguments)]
+#[inline(always)]
 fn plane<T: Sample>(
     from: &[T],
     from_stride: usize,

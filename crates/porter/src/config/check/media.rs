@@ -9,7 +9,7 @@ use media::codec::h264::Rate;
 use media::container::wrap::{self, WRAPPERS, Wrap};
 use media::filter::audio::fade::Fade;
 use media::filter::video::grade::Table;
-use media::filter::video::{Burn, Deinterlacing, Fill, Kernel, Overlay, Rect, Side};
+use media::filter::video::{Burn, Captions, Deinterlacing, Fill, Kernel, Overlay, Rect, Side};
 use media::recipe::{
     AudioCodec, AudioRecipe, BitRecipe, Deinterlace, Framing, Loudness, Moment, Needed, Part, PicturesKind,
     PicturesRecipe, Recipe, Rung, StillChoice, StillRecipe, StreamRecipe, VideoCodec, VideoRecipe,
@@ -31,6 +31,14 @@ pub fn recipe(c: &mut Checker<'_>, here: &At, p: &raw::Preset) -> Recipe {
     let copies = p.video.as_ref().is_some_and(|v| v.codec.as_deref() == Some("copy"));
     let overlays: Vec<Overlay> =
         p.overlay.iter().flatten().enumerate().map(|(n, o)| overlay(c, here, n, o)).collect();
+    let captions = p.burn_captions.as_ref().map(|b| burn_captions(c, &key(here, "burn_captions"), b));
+    if captions.is_some() && (p.video.is_none() || copies) {
+        c.fault(
+            key(here, "burn_captions"),
+            "'burn_captions' without pictures that are coded",
+            "[preset.video]",
+        );
+    }
     if !overlays.is_empty() && (p.video.is_none() || copies) {
         c.fault(key(here, "overlay"), "'overlay' without pictures that are coded", "[preset.video]");
     }
@@ -46,7 +54,12 @@ pub fn recipe(c: &mut Checker<'_>, here: &At, p: &raw::Preset) -> Recipe {
     }
     Recipe {
         wrap: p.container.as_deref().and_then(|text| container(c, key(here, "container"), text)),
-        video: p.video.as_ref().map(|v| VideoRecipe { burn, overlays, ..video(c, &key(here, "video"), v) }),
+        video: p.video.as_ref().map(|v| VideoRecipe {
+            burn,
+            overlays,
+            captions,
+            ..video(c, &key(here, "video"), v)
+        }),
         audio: p.audio.as_ref().map(|a| audio(c, &key(here, "audio"), a)),
         still: p.still.as_ref().map(|s| still(c, &key(here, "still"), s)),
         pictures,
@@ -259,21 +272,39 @@ fn burn(c: &mut Checker<'_>, preset: &At, n: usize, b: &raw::Burn) -> Burn {
     here.push(Step::Index(n));
     text(c, key(&here, "text"), &b.text);
     let (across, down) = choice(c, key(&here, "at"), b.at.as_deref(), &PLACES, (Side::Middle, Side::End));
-    let size = b.size.unwrap_or(5.0) as f32;
+    let (size, shade, colour) = letters(c, &here, (b.size, 5.0), b.shade, b.colour.as_deref());
+    Burn { text: b.text.clone(), across, down, size, colour, shade }
+}
+
+/// Size, darkness behind, and colour of words in a picture.
+fn letters(
+    c: &mut Checker<'_>,
+    here: &At,
+    (size, usual): (Option<f64>, f32),
+    shade: Option<f64>,
+    ink: Option<&str>,
+) -> (f32, f32, [u8; 3]) {
+    let size = size.map_or(usual, |s| s as f32);
     if !Burn::SIZES.contains(&size) {
         let (least, most) = (Burn::SIZES.start(), Burn::SIZES.end());
         c.fault(
-            key(&here, "size"),
+            key(here, "size"),
             size.to_string(),
             format!("{least} to {most}, in hundredths of the height"),
         );
     }
-    let shade = b.shade.unwrap_or(0.5) as f32;
+    let shade = shade.unwrap_or(0.5) as f32;
     if !(0.0..=1.0).contains(&shade) {
-        c.fault(key(&here, "shade"), shade.to_string(), "0 (no box) to 1 (black)");
+        c.fault(key(here, "shade"), shade.to_string(), "0 (no box) to 1 (black)");
     }
-    let colour = b.colour.as_deref().map_or([255; 3], |t| colour(c, key(&here, "colour"), t));
-    Burn { text: b.text.clone(), across, down, size, colour, shade }
+    (size, shade, ink.map_or([255; 3], |t| colour(c, key(here, "colour"), t)))
+}
+
+fn burn_captions(c: &mut Checker<'_>, here: &At, b: &raw::BurnCaptions) -> Captions {
+    let sides = [("bottom", false), ("top", true)];
+    let at_top = choice(c, key(here, "at"), b.at.as_deref(), &sides, false);
+    let (size, shade, colour) = letters(c, here, (b.size, 5.5), b.shade, b.colour.as_deref());
+    Captions { size, colour, shade, at_top, spoken: None }
 }
 
 /// Writing in a picture: fields that there are, and letters that the typeface has.
@@ -560,6 +591,7 @@ fn video(c: &mut Checker<'_>, here: &At, v: &raw::Video) -> VideoRecipe {
         fade,
         to_hd,
         look,
+        captions: None,
         overlays: Vec::new(),
         kernel,
         keep_pixels: lossless,
