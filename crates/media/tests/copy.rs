@@ -176,7 +176,7 @@ fn pictures_are_copied_and_sound_is_coded() {
 #[case::no_edits(Wrap::Mkv, true, "begins at a key picture")]
 fn what_cannot_be_copied_is_refused(#[case] wrap: Wrap, #[case] part: bool, #[case] words: &str) {
     let room = Room::with(&Clip::default());
-    let part = part.then(|| Part { from: Some(Moment::Ms(500)), to: None });
+    let part = part.then_some(Part { from: Some(Moment::Ms(500)), to: None });
     let e = plan(open(&room.source).tracks(), &[Recipe { part, ..copy(wrap) }]).unwrap_err();
     assert!(matches!(e, Error::Unsupported(_) | Error::Setting(_)) && e.to_string().contains(words), "{e}");
     let _ = Pool::new();

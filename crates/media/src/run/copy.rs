@@ -222,7 +222,7 @@ impl Copy {
             }
             _ => {
                 made.frames = self.shown;
-                made.size = self.plan.decodes.then(|| match self.plan.kind {
+                made.size = self.plan.decodes.then_some(match self.plan.kind {
                     OutTrackKind::Video { width, height, .. } => (width, height),
                     _ => (0, 0),
                 });

@@ -9,9 +9,12 @@ use crate::units::Ratio;
 use image::{DynamicImage, ExtendedColorType, ImageEncoder, Rgb, Rgb32FImage};
 use std::io::{Seek, Write};
 
+/// A name in settings, and the format for a quality.
+type Named = (&'static str, fn(u8) -> StillCodec);
+
 impl StillCodec {
     /// Every format by its name in settings; quality is JPEG's.
-    pub const ALL: [(&'static str, fn(u8) -> StillCodec); 8] = [
+    pub const ALL: [Named; 8] = [
         ("jpeg", StillCodec::Jpeg),
         ("png", |_| StillCodec::Png),
         ("png16", |_| StillCodec::Png16),

@@ -108,6 +108,7 @@ impl Encoder {
             }
             let middle = if c.turned() { 2 } else { 1 };
             let first = if c.turned() { 1 } else { 2 };
+            #[allow(clippy::needless_range_loop)] // three rows at once
             for i in 0..w {
                 let g = raw[middle][i];
                 let (b, r) = (raw[first][i] - g, raw[0][i] - g);
@@ -157,7 +158,7 @@ impl Quants {
             table[128] = -table[127];
             scale *= 11;
         }
-        Quants { tables, contexts: (11 * 11 * 11 + 1) / 2 }
+        Quants { tables, contexts: (11usize * 11 * 11).div_ceil(2) }
     }
 }
 

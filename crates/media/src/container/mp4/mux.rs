@@ -125,7 +125,8 @@ impl Mp4Writer {
         let mut sorted = t.shown.clone();
         sorted.sort_unstable();
         let late = sorted.iter().zip(&t.shown).map(|(decoded, shown)| decoded - shown).max().unwrap_or(0);
-        let (mut times, mut offsets): (Vec<(u32, u32)>, Vec<(u32, u32)>) = (Vec::new(), Vec::new());
+        let mut times: Vec<(u32, u32)> = Vec::new();
+        let mut offsets: Vec<(u32, u32)> = Vec::new();
         let put = |runs: &mut Vec<(u32, u32)>, v: i64| {
             let v = v.clamp(0, u32::MAX.into()) as u32;
             match runs.last_mut() {

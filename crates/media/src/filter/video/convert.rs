@@ -4,6 +4,7 @@
 //! blue become luma and colour difference by ITU-R BT.709-6, 3.2 to 3.4. Coverage is shown over black.
 
 use super::frame::weights;
+use super::wide::{self, Work, whole};
 use crate::error::Result;
 use crate::frame::{Chroma, Colour, Plane, Pool, Samples, VideoFrame};
 
@@ -98,10 +99,9 @@ impl Converter {
         let Some(Tables { luma, chroma, bits_only, .. }) = &self.tables else { return };
         let top = (1u32 << self.wanted.depth) - 1;
         let bits = bits_only.then(|| i32::from(self.wanted.depth) - i32::from(depth) + FRACTION as i32);
-        let arch = pulp::Arch::new();
         let rows = |from: &Plane, to: &mut Plane, share: Share, table: &[u16]| {
             let how = Values { table, bits, most: (1 << depth) - 1 };
-            arch.dispatch(|| rows(from, to, share, how, top));
+            wide::run(Rows { from, to, share, how, top });
         };
         rows(&f.planes[0], &mut out.planes[0], Share { across: 1, down: 1, up: false }, luma);
         if f.chroma == Chroma::Gray {
@@ -172,6 +172,17 @@ struct Values<'a> {
 }
 
 impl Values<'_> {
+    /// A row of the source as values with a fraction; the last one stands in for those below.
+    #[inline(always)]
+    fn row(&self, from: &Plane, y: usize, line: &mut [u32], times: u32, add: bool) {
+        let at = y.min(from.height as usize - 1) * from.stride;
+        let at = at..at + from.width as usize;
+        match &from.samples {
+            Samples::U8(b) => self.put(line, &b[at], times, add),
+            Samples::U16(d) => self.put(line, &d[at], times, add),
+        }
+    }
+
     /// A row, times a weight, added to what is there or in its place.
     #[inline(always)]
     fn put<T: Copy + Into<u32>>(&self, line: &mut [u32], row: &[T], times: u32, add: bool) {
@@ -193,19 +204,28 @@ impl Values<'_> {
     }
 }
 
+struct Rows<'a> {
+    from: &'a Plane,
+    to: &'a mut Plane,
+    share: Share,
+    how: Values<'a>,
+    top: u32,
+}
+
+impl Work for Rows<'_> {
+    #[inline(always)]
+    fn work(self) {
+        rows(self);
+    }
+}
+
 /// Writes a plane.
 #[inline(always)]
-fn rows(from: &Plane, to: &mut Plane, share: Share, how: Values<'_>, top: u32) {
+fn rows(work: Rows<'_>) {
+    let Rows { from, to, share, how, top } = work;
     let (w, h) = (to.width as usize, to.height as usize);
-    let (fw, fh) = (from.width as usize, from.height as usize);
-    // A row of the source as values with a fraction; one more at its end where its width is odd.
-    let value = |y: usize, line: &mut [u32], times: u32, add: bool| {
-        let at = y.min(fh - 1) * from.stride;
-        match &from.samples {
-            Samples::U8(b) => how.put(line, &b[at..at + fw], times, add),
-            Samples::U16(d) => how.put(line, &d[at..at + fw], times, add),
-        }
-    };
+    let fw = from.width as usize;
+    // One more at its end where its width is odd.
     let mut line = vec![0u32; (w * share.across).max(fw)];
     let shift = FRACTION + if share.up { 2 } else { (share.across * share.down).ilog2() };
     let half = 1u32 << (shift - 1);
@@ -214,10 +234,12 @@ fn rows(from: &Plane, to: &mut Plane, share: Share, how: Values<'_>, top: u32) {
             // A quarter of the way to the neighbour.
             let near = y / 2;
             let far = if y % 2 == 0 { near.saturating_sub(1) } else { near + 1 };
-            value(near, &mut line, 3, false);
-            value(far, &mut line, 1, true);
+            how.row(from, near, &mut line, 3, false);
+            how.row(from, far, &mut line, 1, true);
         } else {
-            (0..share.down).for_each(|dy| value(y * share.down + dy, &mut line, 1, dy > 0));
+            for dy in 0..share.down {
+                how.row(from, y * share.down + dy, &mut line, 1, dy > 0);
+            }
         }
         let last = line[fw - 1];
         line[fw..].fill(last);
@@ -251,68 +273,86 @@ fn from_rgb_weights(wanted: Wanted) -> [[i32; 4]; 3] {
 }
 
 fn from_rgb(f: &VideoFrame, order: [usize; 3], wanted: Wanted, out: &mut VideoFrame) {
-    pulp::Arch::new().dispatch(|| by_lines(f, order, wanted, out));
+    wide::run(FromRgb { f, order, wanted, out });
+}
+
+struct FromRgb<'a> {
+    f: &'a VideoFrame,
+    order: [usize; 3],
+    wanted: Wanted,
+    out: &'a mut VideoFrame,
+}
+
+impl Work for FromRgb<'_> {
+    #[inline(always)]
+    fn work(self) {
+        by_lines(self.f, self.order, self.wanted, self.out);
+    }
+}
+
+/// Luma, or a difference, of a row.
+#[inline(always)]
+fn mix(k: &[i32; 4], r: &[i32], g: &[i32], b: &[i32], top: i32, to: &mut [i32]) {
+    for (((t, r), g), b) in to.iter_mut().zip(r).zip(g).zip(b) {
+        *t = ((k[0] * r + k[1] * g + k[2] * b + k[3]) >> (16 + FRACTION)).clamp(0, top);
+    }
+}
+
+/// A row of a plane, white being 255 (or 1020) with a fraction, over black where it has coverage.
+#[inline(always)]
+fn numbers(f: &VideoFrame, plane: usize, y: usize, scale: f32, to: &mut [i32]) {
+    let p = &f.planes[plane];
+    let (w, y) = (f.width as usize, y.min(f.height as usize - 1));
+    let at = y * p.stride..y * p.stride + w;
+    match &p.samples {
+        Samples::U8(b) => {
+            to.iter_mut().zip(&b[at]).for_each(|(t, v)| *t = whole(f32::from(*v) * scale));
+        }
+        Samples::U16(d) => {
+            to.iter_mut().zip(&d[at]).for_each(|(t, v)| *t = whole(f32::from(*v) * scale));
+        }
+    }
+    if let Some(a) = f.planes.get(3).filter(|_| f.chroma == Chroma::Rgba) {
+        let most = ((1u32 << f.depth) - 1) as f32;
+        for (x, t) in to.iter_mut().enumerate().take(w) {
+            *t = whole(*t as f32 * (f32::from(a.at(x as u32, y as u32)) / most));
+        }
+    }
+    let last = to[w - 1];
+    to[w..].fill(last);
+}
+
+#[inline(always)]
+fn put(p: &mut Plane, y: usize, values: &[i32]) {
+    let at = y * p.stride..y * p.stride + p.width as usize;
+    match &mut p.samples {
+        Samples::U8(b) => b[at].iter_mut().zip(values).for_each(|(t, v)| *t = *v as u8),
+        Samples::U16(d) => d[at].iter_mut().zip(values).for_each(|(t, v)| *t = *v as u16),
+    }
 }
 
 #[inline(always)]
 fn by_lines(f: &VideoFrame, order: [usize; 3], wanted: Wanted, out: &mut VideoFrame) {
-    let alpha = (f.chroma == Chroma::Rgba).then(|| &f.planes[3]);
     let most = (1u32 << f.depth) - 1;
     let top = (1i32 << wanted.depth) - 1;
     let (w, h) = (f.width as usize, f.height as usize);
-    // A row of a plane, white being 255 (or 1020), with a fraction; one more at its end where the width is odd.
+    // One more at its end where the width is odd.
     let wide = w.next_multiple_of(2);
     let white = (255u32 << (wanted.depth - 8)) << FRACTION;
     let scale = white as f32 / most as f32;
-    let row = |y: usize, i: usize, to: &mut [i32]| {
-        let p = &f.planes[order[i]];
-        let at = y.min(h - 1) * p.stride;
-        match &p.samples {
-            Samples::U8(b) => {
-                to.iter_mut()
-                    .zip(&b[at..at + w])
-                    .for_each(|(t, v)| *t = (f32::from(*v) * scale + 0.5) as i32);
-            }
-            Samples::U16(d) => {
-                to.iter_mut()
-                    .zip(&d[at..at + w])
-                    .for_each(|(t, v)| *t = (f32::from(*v) * scale + 0.5) as i32);
-            }
-        }
-        if let Some(a) = alpha {
-            for (x, t) in to.iter_mut().enumerate().take(w) {
-                let covered = a.at(x as u32, y.min(h - 1) as u32);
-                *t = (*t as f32 * (f32::from(covered) / most as f32) + 0.5) as i32;
-            }
-        }
-        let last = to[w - 1];
-        to[w..].fill(last);
-    };
     let [for_luma, for_cb, for_cr] = from_rgb_weights(wanted);
-    let mix = |k: &[i32; 4], [r, g, b]: [&[i32]; 3], to: &mut [i32]| {
-        for (((t, r), g), b) in to.iter_mut().zip(r).zip(g).zip(b) {
-            *t = ((k[0] * r + k[1] * g + k[2] * b + k[3]) >> (16 + FRACTION)).clamp(0, top);
-        }
-    };
     let down = if wanted.chroma == Chroma::C420 { 2 } else { 1 };
     let mut lines = vec![vec![0i32; wide]; 6];
     let mut means = vec![vec![0i32; wide / 2]; 3];
     let mut made = vec![0i32; wide];
-    let mut put = |plane: usize, y: usize, values: &[i32]| {
-        let p = &mut out.planes[plane];
-        let at = y * p.stride..y * p.stride + p.width as usize;
-        match &mut p.samples {
-            Samples::U8(b) => b[at].iter_mut().zip(values).for_each(|(t, v)| *t = *v as u8),
-            Samples::U16(d) => d[at].iter_mut().zip(values).for_each(|(t, v)| *t = *v as u16),
-        }
-    };
     for y in (0..h).step_by(down) {
-        for (n, line) in lines.iter_mut().enumerate().take(3 * down) {
-            row(y + n / 3, n % 3, line);
+        for n in 0..3 * down {
+            numbers(f, order[n % 3], y + n / 3, scale, &mut lines[n]);
         }
         for dy in 0..down.min(h - y) {
-            mix(&for_luma, [0, 1, 2].map(|i| lines[dy * 3 + i].as_slice()), &mut made);
-            put(0, y + dy, &made);
+            let at = dy * 3;
+            mix(&for_luma, &lines[at], &lines[at + 1], &lines[at + 2], top, &mut made);
+            put(&mut out.planes[0], y + dy, &made);
         }
         let other = if down == 2 { 3 } else { 0 };
         for (i, mean) in means.iter_mut().enumerate() {
@@ -320,8 +360,8 @@ fn by_lines(f: &VideoFrame, order: [usize; 3], wanted: Wanted, out: &mut VideoFr
             mean.iter_mut().zip(pairs).for_each(|(m, (a, b))| *m = (a[0] + a[1] + b[0] + b[1]) / 4);
         }
         for (plane, k) in [(1, &for_cb), (2, &for_cr)] {
-            mix(k, [0, 1, 2].map(|i| means[i].as_slice()), &mut made[..wide / 2]);
-            put(plane, y / down, &made);
+            mix(k, &means[0], &means[1], &means[2], top, &mut made[..wide / 2]);
+            put(&mut out.planes[plane], y / down, &made);
         }
     }
 }

@@ -7,6 +7,7 @@
 //! Movement at a point is the largest difference that its neighbourhood shows between fields of the same lines, one
 //! picture apart: above, below, and at the point itself.
 
+use super::wide::{self, Work, whole};
 use super::{Form, Shown, VideoFilter};
 use crate::error::Result;
 use crate::frame::{Fields, Plane, Pool, Samples, VideoFrame};
@@ -101,7 +102,6 @@ impl Deinterlacer {
         out.describe_like(f);
         out.fields = Fields::Progressive;
         let scale = 1i32 << (f.depth - 8);
-        let arch = pulp::Arch::new();
         for i in 0..f.planes.len() {
             let (w, h) = (f.planes[i].width as usize, f.planes[i].height as usize);
             let Plane { stride, samples, .. } = &mut out.planes[i];
@@ -109,11 +109,27 @@ impl Deinterlacer {
             match (lines.map(|p| &p.samples), samples) {
                 ([Samples::U8(a), Samples::U8(b), Samples::U8(c)], Samples::U8(to)) => {
                     let all = [a, b, c].map(|s| Lines { samples: s, stride: lines[0].stride });
-                    arch.dispatch(|| fill(self.how.method, &all, (w, h), keep, scale, to, *stride));
+                    wide::run(Fill {
+                        method: self.how.method,
+                        all,
+                        size: (w, h),
+                        keep,
+                        scale,
+                        to,
+                        stride: *stride,
+                    });
                 }
                 ([Samples::U16(a), Samples::U16(b), Samples::U16(c)], Samples::U16(to)) => {
                     let all = [a, b, c].map(|s| Lines { samples: s, stride: lines[0].stride });
-                    arch.dispatch(|| fill(self.how.method, &all, (w, h), keep, scale, to, *stride));
+                    wide::run(Fill {
+                        method: self.how.method,
+                        all,
+                        size: (w, h),
+                        keep,
+                        scale,
+                        to,
+                        stride: *stride,
+                    });
                 }
                 _ => (),
             }
@@ -141,6 +157,7 @@ struct Lines<'a, T> {
 }
 
 impl<'a, T> Lines<'a, T> {
+    #[inline(always)]
     fn line(&self, y: usize, width: usize) -> &'a [T] {
         &self.samples[y * self.stride..y * self.stride + width]
     }
@@ -152,34 +169,48 @@ trait Sample: Copy + PartialEq {
     fn of(v: i32) -> Self;
 }
 impl Sample for u8 {
+    #[inline(always)]
     fn get(self) -> i32 {
         self.into()
     }
+    #[inline(always)]
     fn of(v: i32) -> u8 {
         v as u8
     }
 }
 impl Sample for u16 {
+    #[inline(always)]
     fn get(self) -> i32 {
         self.into()
     }
+    #[inline(always)]
     fn of(v: i32) -> u16 {
         v as u16
     }
 }
 
-/// Line by line, so that compilers find the vectors in it.
-#[allow(clippy::too_many_arguments)]
-#[inline(always)]
-fn fill<T: Sample>(
+struct Fill<'a, T> {
     method: Method,
-    [now, near, far]: &[Lines<'_, T>; 3],
-    (w, h): (usize, usize),
+    /// The picture, and those that are nearest in time to its one field and to the other.
+    all: [Lines<'a, T>; 3],
+    size: (usize, usize),
     keep: usize,
     scale: i32,
-    to: &mut [T],
+    to: &'a mut [T],
     stride: usize,
-) {
+}
+
+impl<T: Sample> Work for Fill<'_, T> {
+    #[inline(always)]
+    fn work(self) {
+        fill(self);
+    }
+}
+
+/// Line by line, so that compilers find the vectors in it.
+#[inline(always)]
+fn fill<T: Sample>(work: Fill<'_, T>) {
+    let Fill { method, all: [now, near, far], size: (w, h), keep, scale, to, stride } = work;
     let mut moved = vec![0i32; w];
     let mut drawn = Drawn::new(w);
     let (still, full) = (STILL * scale, (MOVES - STILL) * scale);
@@ -217,7 +248,7 @@ fn fill<T: Sample>(
         for (((o, was), drawn), moving) in out.iter_mut().zip(other).zip(&drawn.values).zip(&moved) {
             let weight = (moving - still).clamp(0, full) as f32 * part;
             let was = was.get() as f32;
-            *o = T::of((was + (*drawn as f32 - was) * weight + 0.5) as i32);
+            *o = T::of(whole(was + (*drawn as f32 - was) * weight));
         }
     }
 }
@@ -293,7 +324,11 @@ impl Drawn {
                 let last = &mut self.last[inside.clone()];
                 let going = &mut self.going[inside.clone()];
                 let values = &mut self.values[inside.clone()];
-                for i in 0..a.len() {
+                // All as long as each other, which is told so that nothing is asked at every point.
+                let n = a.len();
+                let (b, cost, best, last) = (&b[..n], &cost[..n], &mut best[..n], &mut last[..n]);
+                let (going, values) = (&mut going[..n], &mut values[..n]);
+                for i in 0..n {
                     let better = going[i] & -i32::from(cost[i] < last[i]);
                     let take = better & -i32::from(cost[i] < best[i]);
                     going[i] = better;

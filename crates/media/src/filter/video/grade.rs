@@ -324,6 +324,7 @@ impl Grader {
         Grader { grading, pool, hd: None }
     }
 
+    #[allow(clippy::needless_range_loop)] // several rows at once
     pub fn grade(&mut self, f: &VideoFrame) -> Result<VideoFrame> {
         let kind = Kind::of(f.colour);
         if self.grading.to_hd && self.hd.as_ref().is_none_or(|(c, _)| *c != f.colour) {

@@ -18,6 +18,7 @@ mod resize;
 pub mod scale;
 pub mod soften;
 pub mod turn;
+mod wide;
 
 #[cfg(test)]
 mod contract;

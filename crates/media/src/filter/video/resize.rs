@@ -4,6 +4,7 @@
 //! sixteen at once. All in numbers with a fraction, added in the same order on every machine.
 
 use super::scale::Kernel;
+use super::wide::{self, Work, whole};
 use crate::frame::Samples;
 
 impl Kernel {
@@ -38,8 +39,8 @@ impl Kernel {
 pub struct Axis {
     from: u32,
     to: u32,
-    /// The first sample, and how many weights.
-    taps: Vec<(u32, u32)>,
+    /// The first sample, and where its weights begin and end.
+    taps: Vec<(u32, u32, u32)>,
     weights: Vec<f32>,
 }
 
@@ -49,7 +50,7 @@ impl Axis {
         let scale = f64::from(from) / f64::from(to);
         let wide = scale.max(1.0);
         let reach = kernel.reach() * wide;
-        let (mut taps, mut weights) = (Vec::new(), Vec::new());
+        let (mut taps, mut weights): (Vec<(u32, u32, u32)>, Vec<f32>) = (Vec::new(), Vec::new());
         for i in 0..to {
             let middle = (f64::from(i) + 0.5) * scale;
             let first = ((middle - reach).floor().max(0.0) as u32).min(from - 1);
@@ -59,15 +60,24 @@ impl Axis {
             let sum: f64 = all.iter().sum();
             // At a place between two of them a triangle may have none: the nearest is taken.
             if sum.abs() < 1e-9 {
-                taps.push(((middle as u32).min(from - 1), 1));
+                let at = weights.len() as u32;
+                taps.push(((middle as u32).min(from - 1), at, at + 1));
                 weights.push(1.0);
                 continue;
             }
             let (skip, keep) = inner(&all);
-            taps.push((first + skip as u32, keep as u32));
+            let at = weights.len() as u32;
+            taps.push((first + skip as u32, at, at + keep as u32));
             weights.extend(all[skip..skip + keep].iter().map(|w| (w / sum) as f32));
         }
         Axis { from, to, taps, weights }
+    }
+
+    /// The first sample that a new one takes from, and its weights.
+    #[inline(always)]
+    fn of(&self, i: usize) -> (usize, &[f32]) {
+        let (first, from, to) = self.taps[i];
+        (first as usize, &self.weights[from as usize..to as usize])
     }
 
     pub fn is(&self, from: u32, to: u32) -> bool {
@@ -85,10 +95,13 @@ fn inner(all: &[f64]) -> (usize, usize) {
 
 /// Rows that are made together.
 const ROWS: usize = 16;
+/// And how much of them.
+const TILE: usize = 256;
 
 trait Sample: Copy {
     fn get(self) -> f32;
-    fn of(v: f32) -> Self;
+    /// Of a number that fits.
+    fn of(v: i32) -> Self;
 }
 impl Sample for u8 {
     #[inline(always)]
@@ -96,7 +109,7 @@ impl Sample for u8 {
         self.into()
     }
     #[inline(always)]
-    fn of(v: f32) -> u8 {
+    fn of(v: i32) -> u8 {
         v as u8
     }
 }
@@ -106,7 +119,7 @@ impl Sample for u16 {
         self.into()
     }
     #[inline(always)]
-    fn of(v: f32) -> u16 {
+    fn of(v: i32) -> u16 {
         v as u16
     }
 }
@@ -120,67 +133,72 @@ pub fn plane(
     (across, down): (&Axis, &Axis),
     top: u16,
 ) -> bool {
-    let arch = pulp::Arch::new();
     let top = f32::from(top);
     match (from, to) {
         (Samples::U8(a), Samples::U8(b)) => {
-            arch.dispatch(|| resize::<u8>(a, from_size, b, to_size, (across, down), top));
+            wide::run(Resize { from: a, from_size, to: b, to_size, axes: (across, down), top });
         }
         (Samples::U16(a), Samples::U16(b)) => {
-            arch.dispatch(|| resize::<u16>(a, from_size, b, to_size, (across, down), top));
+            wide::run(Resize { from: a, from_size, to: b, to_size, axes: (across, down), top });
         }
         _ => return false,
     }
     true
 }
 
-#[inline(always)]
-fn resize<T: Sample>(
-    from: &[T],
-    (fw, _, fs): (u32, u32, usize),
-    to: &mut [T],
-    (tw, th, ts): (u32, u32, usize),
-    (across, down): (&Axis, &Axis),
+struct Resize<'a, T> {
+    from: &'a [T],
+    from_size: (u32, u32, usize),
+    to: &'a mut [T],
+    to_size: (u32, u32, usize),
+    axes: (&'a Axis, &'a Axis),
     top: f32,
-) {
+}
+
+impl<T: Sample> Work for Resize<'_, T> {
+    #[inline(always)]
+    fn work(self) {
+        resize(self);
+    }
+}
+
+#[inline(always)]
+fn resize<T: Sample>(r: Resize<'_, T>) {
+    let Resize { from, from_size: (fw, _, fs), to, to_size: (tw, th, ts), axes: (across, down), top } = r;
     let (fw, tw, th) = (fw as usize, tw as usize, th as usize);
-    let mut row = vec![0f32; fw];
-    let mut block = vec![0f32; fw * ROWS];
-    let mut at = 0;
+    let mut row = vec![0f32; TILE];
+    let mut block = vec![[0f32; ROWS]; fw];
     for first in (0..th).step_by(ROWS) {
         let rows = ROWS.min(th - first);
-        for r in 0..rows {
-            let (start, count) = down.taps[first + r];
-            let weights = &down.weights[at..at + count as usize];
-            at += count as usize;
-            for (k, w) in weights.iter().enumerate() {
-                let y = start as usize + k;
-                let line = &from[y * fs..y * fs + fw];
-                if k == 0 {
-                    row.iter_mut().zip(line).for_each(|(s, v)| *s = w * v.get());
-                } else {
-                    row.iter_mut().zip(line).for_each(|(s, v)| *s += w * v.get());
+        // A piece of the rows at a time, so that what lies beside each other stays near the processor.
+        for left in (0..fw).step_by(TILE) {
+            let wide = TILE.min(fw - left);
+            for r in 0..rows {
+                let (start, weights) = down.of(first + r);
+                let row = &mut row[..wide];
+                for (k, w) in weights.iter().enumerate() {
+                    let at = (start + k) * fs + left;
+                    let line = &from[at..at + wide];
+                    if k == 0 {
+                        row.iter_mut().zip(line).for_each(|(s, v)| *s = w * v.get());
+                    } else {
+                        row.iter_mut().zip(line).for_each(|(s, v)| *s += w * v.get());
+                    }
                 }
+                block[left..left + wide].iter_mut().zip(row).for_each(|(b, v)| b[r] = *v);
             }
-            block.iter_mut().skip(r).step_by(ROWS).zip(&row).for_each(|(b, v)| *b = *v);
         }
-        let mut weights = across.weights.as_slice();
-        for (x, (start, count)) in across.taps.iter().enumerate().take(tw) {
-            let (mine, rest) = weights.split_at(*count as usize);
-            weights = rest;
+        for x in 0..tw {
+            let (start, mine) = across.of(x);
             let mut sum = [0f32; ROWS];
-            let lanes = block[*start as usize * ROWS..].chunks_exact(ROWS);
-            for (w, lane) in mine.iter().zip(lanes) {
+            for (w, lane) in mine.iter().zip(&block[start..]) {
                 for l in 0..ROWS {
                     sum[l] += w * lane[l];
                 }
             }
-            let mut out = [T::of(0.0); ROWS];
-            for l in 0..ROWS {
-                out[l] = T::of((sum[l] + 0.5).max(0.0).min(top));
-            }
-            for (r, v) in out.iter().enumerate().take(rows) {
-                to[(first + r) * ts + x] = *v;
+            let sum = sum.map(|s| whole(s.max(0.0).min(top)));
+            for (r, v) in sum.iter().enumerate().take(rows) {
+                to[(first + r) * ts + x] = T::of(*v);
             }
         }
     }

@@ -1,115 +1,122 @@
 //! Noise taken out and edges brought out, each from a sample's eight neighbours.
 
+use super::wide::{self, Work, whole};
 use crate::error::Result;
-use crate::frame::pool::Sample;
 use crate::frame::{Chroma, Plane, Pool, Samples, VideoFrame};
 
 /// Differences to neighbours that count as noise at the strongest, in 8 bits.
 const NOISE: f32 = 16.0;
 
+/// What becomes of a sample: of nine, line by line, the fifth is itself.
+trait Kernel: Copy {
+    fn at(self, n: [i32; 9]) -> i32;
+}
+
 /// The mean of those neighbours that differ by no more than noise does: edges stay.
-pub fn denoise(f: &VideoFrame, amount: f32, pool: &Pool) -> Result<VideoFrame> {
-    let most = (amount * NOISE * (1u32 << (f.depth - 8)) as f32).round() as i32;
-    around(
-        f,
-        pool,
-        |_| true,
-        move |n| {
-            let (mut sum, mut count) = (0, 0);
-            for v in n {
-                let near = (v - n[4]).abs() <= most;
-                sum += if near { v } else { 0 };
-                count += i32::from(near);
-            }
-            // Of one to nine.
-            (sum as f32 / count as f32 + 0.5) as i32
-        },
-    )
+#[derive(Clone, Copy)]
+struct Even {
+    most: i32,
+}
+
+impl Kernel for Even {
+    #[inline(always)]
+    fn at(self, n: [i32; 9]) -> i32 {
+        let (mut sum, mut count) = (0, 0);
+        for v in n {
+            let near = i32::from((v - n[4]).abs() <= self.most);
+            sum += v & -near;
+            count += near;
+        }
+        // Of one to nine.
+        whole(sum as f32 / count as f32)
+    }
 }
 
 /// What differs from the smoothed picture around it, added once more.
-pub fn sharpen(f: &VideoFrame, amount: f32, pool: &Pool) -> Result<VideoFrame> {
-    let top = ((1u32 << f.depth) - 1) as i32;
-    // In 256ths, of sixteen: 1 2 1, 2 4 2, 1 2 1.
-    let by = (amount * 256.0).round() as i32;
-    let colours = matches!(f.chroma, Chroma::Rgb | Chroma::Rgba);
-    around(
-        f,
-        pool,
-        |plane| plane == 0 || (colours && plane < 3),
-        move |n| {
-            let smooth = n[0] + n[2] + n[6] + n[8] + 2 * (n[1] + n[3] + n[5] + n[7]) + 4 * n[4];
-            let over = (16 * n[4] - smooth) * by;
-            (n[4] + ((over + 2048) >> 12)).clamp(0, top)
-        },
-    )
+#[derive(Clone, Copy)]
+struct Edges {
+    /// In 256ths, of sixteen: 1 2 1, 2 4 2, 1 2 1.
+    by: i32,
+    top: i32,
 }
 
-/// Each sample of the chosen planes from itself (the fifth) and its neighbours, row by row; at the edges the nearest
-/// stand in.
+impl Kernel for Edges {
+    #[inline(always)]
+    fn at(self, n: [i32; 9]) -> i32 {
+        let smooth = n[0] + n[2] + n[6] + n[8] + 2 * (n[1] + n[3] + n[5] + n[7]) + 4 * n[4];
+        let over = (16 * n[4] - smooth) * self.by;
+        (n[4] + ((over + 2048) >> 12)).clamp(0, self.top)
+    }
+}
+
+pub fn denoise(f: &VideoFrame, amount: f32, pool: &Pool) -> Result<VideoFrame> {
+    let most = (amount * NOISE * (1u32 << (f.depth - 8)) as f32).round() as i32;
+    around(f, pool, |_| true, Even { most })
+}
+
+pub fn sharpen(f: &VideoFrame, amount: f32, pool: &Pool) -> Result<VideoFrame> {
+    let top = ((1u32 << f.depth) - 1) as i32;
+    let colours = matches!(f.chroma, Chroma::Rgb | Chroma::Rgba);
+    let by = (amount * 256.0).round() as i32;
+    around(f, pool, |plane| plane == 0 || (colours && plane < 3), Edges { by, top })
+}
+
+/// Each sample of the chosen planes from itself and its neighbours, row by row; at the edges the nearest stand in.
 fn around(
     f: &VideoFrame,
     pool: &Pool,
     which: impl Fn(usize) -> bool,
-    work: impl Fn([i32; 9]) -> i32 + Copy,
+    kernel: impl Kernel,
 ) -> Result<VideoFrame> {
-    let mut out = VideoFrame::new(pool, f.width, f.height, f.chroma, f.depth)?;
-    out.describe_like(f);
-    for (n, (from, to)) in f.planes.iter().zip(&mut out.planes).enumerate() {
-        let (w, h, stride) = (from.width as usize, from.height as usize, to.stride);
-        let Plane { samples, .. } = to;
-        match (&from.samples, samples) {
-            (Samples::U8(a), Samples::U8(b)) if which(n) => {
-                let go = || plane(a, from.stride, b, stride, (w, h), |v| i32::from(*v), |v| v as u8, work);
-                pulp::Arch::new().dispatch(go);
-            }
-            (Samples::U16(a), Samples::U16(b)) if which(n) => {
-                let go = || plane(a, from.stride, b, stride, (w, h), |v| i32::from(*v), |v| v as u16, work);
-                pulp::Arch::new().dispatch(go);
-            }
-            (Samples::U8(a), Samples::U8(b)) => copy(a, b),
-            (Samples::U16(a), Samples::U16(b)) => copy(a, b),
-            _ => (),
-        }
+    let mut out = f.copy(pool)?;
+    let planes = f.planes.iter().zip(&mut out.planes).enumerate();
+    for (_, (from, to)) in planes.filter(|(n, _)| which(*n)) {
+        wide::run(Around { from, to, kernel });
     }
     Ok(out)
 }
 
-fn copy<T: Copy>(from: &[T], to: &mut [T]) {
-    let n = from.len().min(to.len());
-    to[..n].copy_from_slice(&from[..n]);
+struct Around<'a, K> {
+    from: &'a Plane,
+    to: &'a mut Plane,
+    kernel: K,
 }
 
-#[allow(clippy::too_many_arguments)]
-#[inline(always)]
-fn plane<T: Sample>(
-    from: &[T],
-    from_stride: usize,
-    to: &mut [T],
-    to_stride: usize,
-    (w, h): (usize, usize),
-    read: impl Fn(&T) -> i32,
-    write: impl Fn(i32) -> T,
-    work: impl Fn([i32; 9]) -> i32,
-) {
-    // Three rows with one more at both ends.
-    let mut rows = [vec![0i32; w + 2], vec![0i32; w + 2], vec![0i32; w + 2]];
-    let fill = |y: usize, row: &mut Vec<i32>| {
-        let line = &from[y * from_stride..y * from_stride + w];
-        row[1..=w].iter_mut().zip(line).for_each(|(r, v)| *r = read(v));
-        (row[0], row[w + 1]) = (row[1], row[w]);
-    };
-    fill(0, &mut rows[0]);
-    fill(0, &mut rows[1]);
-    for y in 0..h {
-        fill((y + 1).min(h - 1), &mut rows[2]);
-        let [a, b, c] = &rows;
-        for (x, t) in to[y * to_stride..y * to_stride + w].iter_mut().enumerate() {
-            let n = [a[x], a[x + 1], a[x + 2], b[x], b[x + 1], b[x + 2], c[x], c[x + 1], c[x + 2]];
-            *t = write(work(n));
+impl<K: Kernel> Work for Around<'_, K> {
+    #[inline(always)]
+    fn work(self) {
+        let (w, h) = (self.from.width as usize, self.from.height as usize);
+        // Three rows with one more at both ends.
+        let mut rows = [vec![0i32; w + 2], vec![0i32; w + 2], vec![0i32; w + 2]];
+        fill(self.from, 0, &mut rows[0]);
+        fill(self.from, 0, &mut rows[1]);
+        let mut made = vec![0i32; w];
+        for y in 0..h {
+            fill(self.from, (y + 1).min(h - 1), &mut rows[2]);
+            let [a, b, c] = [0, 1, 2].map(|i| &rows[i][..w + 2]);
+            for x in 0..w {
+                let n = [a[x], a[x + 1], a[x + 2], b[x], b[x + 1], b[x + 2], c[x], c[x + 1], c[x + 2]];
+                made[x] = self.kernel.at(n);
+            }
+            let at = y * self.to.stride..y * self.to.stride + w;
+            match &mut self.to.samples {
+                Samples::U8(b) => b[at].iter_mut().zip(&made).for_each(|(t, v)| *t = *v as u8),
+                Samples::U16(d) => d[at].iter_mut().zip(&made).for_each(|(t, v)| *t = *v as u16),
+            }
+            rows.rotate_left(1);
         }
-        rows.rotate_left(1);
     }
+}
+
+#[inline(always)]
+fn fill(p: &Plane, y: usize, row: &mut [i32]) {
+    let w = p.width as usize;
+    let at = y * p.stride..y * p.stride + w;
+    match &p.samples {
+        Samples::U8(b) => row[1..=w].iter_mut().zip(&b[at]).for_each(|(r, v)| *r = i32::from(*v)),
+        Samples::U16(d) => row[1..=w].iter_mut().zip(&d[at]).for_each(|(r, v)| *r = i32::from(*v)),
+    }
+    (row[0], row[w + 1]) = (row[1], row[w]);
 }
 
 #[cfg(test)]
