@@ -39,7 +39,7 @@ pub fn describe(setup: &[u8], v: &mut VideoTrack) -> Result<()> {
 }
 
 impl Config {
-    fn parse(setup: &[u8]) -> Result<Config> {
+    pub(super) fn parse(setup: &[u8]) -> Result<Config> {
         if setup.len() < 8 {
             return Err(Error::unsupported("FFV1", "a stream without a setup record (version 0 or 1)"));
         }

@@ -8,6 +8,8 @@ use crate::frame::{Chroma, Plane, Samples, VideoFrame};
 
 /// Pixels in a row or column from which on a picture is cut into slices there.
 const CUT_FROM: u32 = 128;
+/// Pixels of a picture from which on there are four slices at least (5: 352x288).
+const WHOLE_UP_TO: u64 = 101_376;
 
 pub struct Encoder {
     config: Config,
@@ -25,13 +27,13 @@ impl Encoder {
             _ => (0, 0),
         };
         let (w, h) = (form.width, form.height);
-        // Slices begin at whole samples of chroma.
-        let cut = |of: u32, by: u32, n: u32| {
-            let whole = (1..n).all(|i| (u64::from(i) * u64::from(of) / u64::from(n)) % (1 << by) == 0);
-            of >= CUT_FROM * n && whole
-        };
-        let columns = if cut(w, across, 2) { 2 } else { 1 };
-        let lines = [4, 2].into_iter().find(|n| cut(h, down, *n)).unwrap_or(1);
+        let columns = if w >= CUT_FROM * 2 { 2 } else { 1 };
+        let mut lines = [4, 2].into_iter().find(|n| h >= CUT_FROM * n).unwrap_or(1);
+        if u64::from(w) * u64::from(h) > WHOLE_UP_TO {
+            while columns * lines < 4 {
+                lines *= 2;
+            }
+        }
         let config = Config {
             micro: 4,
             rgb,

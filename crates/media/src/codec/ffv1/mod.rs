@@ -228,6 +228,18 @@ mod tests {
         }
     }
 
+    /// RFC 9043, 5: what is larger than 352x288 has four slices at least.
+    #[rstest]
+    #[case(352, 288, 1)]
+    #[case(854, 480, 4)]
+    #[case(100, 1100, 4)]
+    #[case(1920, 1080, 8)]
+    fn large_pictures_are_cut(#[case] w: u32, #[case] h: u32, #[case] least: u32) {
+        let e = Encoder::new(&form(w, h, Chroma::C420, 8)).unwrap();
+        let config = Config::parse(&e.setup()).unwrap();
+        assert!(config.columns * config.lines >= least, "{} by {}", config.columns, config.lines);
+    }
+
     #[test]
     fn damage_is_told_and_nothing_panics() {
         let (w, h) = (320, 240);
