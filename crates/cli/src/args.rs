@@ -947,7 +947,7 @@ pub struct StandIn {
     /// Of a platform: publishing is refused with these words
     #[arg(long, value_name = "TEXT")]
     pub refuse: Option<String>,
-    /// Print the description of both services (OpenAPI 3.1)
+    /// Print the description of both services or, for a platform, of publishing (OpenAPI 3.1)
     #[arg(long)]
     pub openapi: bool,
 }

@@ -238,3 +238,47 @@ fn a_folder_waits_for_its_time_as_well() {
     assert!(house.run_once().status.success());
     assert_eq!(house.list("out"), ["cup.mp4"]);
 }
+
+/// What the porter sends and what the stand-in answers is what the published document says.
+#[test]
+fn the_interface_is_published_and_true() {
+    let document = support::published("publish.openapi.json", &["stand-in", "platform", "--openapi"]);
+    let path =
+        std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/schema/publish.openapi.json");
+    let script = "import json, sys, openapi_spec_validator as v; v.validate(json.load(open(sys.argv[1])))";
+    support::python(script, &[&path]);
+    let fits = |name: &str, value: &serde_json::Value| {
+        let mut schema = document["components"]["schemas"][name].clone();
+        schema["components"] = document["components"].clone();
+        let validator = jsonschema::validator_for(&schema).unwrap();
+        let wrong: Vec<String> = validator.iter_errors(value).map(|e| e.to_string()).collect();
+        assert!(wrong.is_empty(), "{wrong:?}: {value}");
+    };
+    let (house, platform) = publishing(&[], TITLED);
+    house.drop_in("cup.mp4", clip());
+    assert!(house.run_once().status.success());
+    let kept = items(&house);
+    fits("Item", &kept[0]["about"]);
+    assert_eq!(kept[0]["about"]["visibility"], "unlisted");
+    let agent: ureq::Agent = ureq::Agent::config_builder().http_status_as_error(false).build().into();
+    let ask = |path: &str| {
+        let mut answer = agent.get(format!("{}{path}", platform.address)).call().unwrap();
+        let text = answer.body_mut().read_to_string().unwrap();
+        (answer.status().as_u16(), serde_json::from_str::<serde_json::Value>(&text).unwrap())
+    };
+    let (status, told) = ask("/items/1");
+    assert_eq!((status, &told["state"]), (200, &serde_json::json!("published")));
+    fits("Told", &told);
+    let (status, problem) = ask("/items/99");
+    assert_eq!(status, 404);
+    fits("Problem", &problem);
+    assert_eq!(ask("").1["publish"], 1);
+    // Every path of the document is one that it answers.
+    let paths = document["paths"].as_object().unwrap();
+    assert_eq!(paths.len(), 7);
+    for path in paths.keys().filter(|p| *p != "/") {
+        let path = path.replace("{id}", "1").replace("{language}", "en");
+        let answer = agent.get(format!("{}{path}", platform.address)).call().unwrap();
+        assert_ne!(answer.status().as_u16(), 404, "{path}");
+    }
+}

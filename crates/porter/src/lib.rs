@@ -25,6 +25,7 @@ pub mod package;
 pub mod page;
 pub mod platform;
 pub mod progress;
+pub mod publish_api;
 pub mod recipe;
 pub mod rehearse;
 pub mod rename;

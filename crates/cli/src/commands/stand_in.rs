@@ -12,7 +12,10 @@ use words::service::openapi;
 
 pub fn stand_in(a: &StandIn) -> Result<ExitCode> {
     let Some(what) = a.what.filter(|_| !a.openapi) else {
-        ui::print_json(&openapi::document())?;
+        match a.what {
+            Some(StandInKind::Platform) => ui::print_json(&porter::publish_api::document())?,
+            _ => ui::print_json(&openapi::document())?,
+        }
         return Ok(ExitCode::SUCCESS);
     };
     let secret = a.token_file.clone().map(Secret::File).or(a.token_env.clone().map(Secret::Env));
