@@ -6,10 +6,30 @@ use crate::codec::{Coded, EncodeVideo, PictureForm};
 use crate::error::{Error, Result};
 use crate::frame::{Chroma, Plane, Samples, VideoFrame};
 
-/// Pixels in a row or column from which on a picture is cut into slices there.
-const CUT_FROM: u32 = 128;
 /// Pixels of a picture from which on there are four slices at least (5: 352x288).
 const WHOLE_UP_TO: u64 = 101_376;
+/// Least pixels of a slice in a direction, and most slices there.
+const LEAST: u32 = 16;
+const MOST: u32 = 8;
+
+/// How many slices there are in a row, and rows of them. Each begins at a whole sample of chroma: of one that does not, the
+/// last row or column would belong to none (4.7.1 rounds its beginning down and its size up).
+fn cut((w, across): (u32, u32), (h, down): (u32, u32)) -> (u32, u32) {
+    if u64::from(w) * u64::from(h) <= WHOLE_UP_TO {
+        return (1, 1);
+    }
+    let whole = |of: u32, by: u32, n: u32| {
+        of >= n * LEAST && (1..n).all(|i| (u64::from(i) * u64::from(of) / u64::from(n)) % (1 << by) == 0)
+    };
+    // Eight are enough for every machine, four where that does not go; then whatever does.
+    let usual = [(2, 4), (4, 2), (2, 2), (1, 4), (4, 1)];
+    let others = (1..=MOST).flat_map(|c| (1..=MOST).map(move |l| (c, l))).filter(|(c, l)| c * l >= 4);
+    usual
+        .into_iter()
+        .chain(others)
+        .find(|(c, l)| whole(w, across, *c) && whole(h, down, *l))
+        .unwrap_or((1, 1))
+}
 
 pub struct Encoder {
     config: Config,
@@ -27,13 +47,7 @@ impl Encoder {
             _ => (0, 0),
         };
         let (w, h) = (form.width, form.height);
-        let columns = if w >= CUT_FROM * 2 { 2 } else { 1 };
-        let mut lines = [4, 2].into_iter().find(|n| h >= CUT_FROM * n).unwrap_or(1);
-        if u64::from(w) * u64::from(h) > WHOLE_UP_TO {
-            while columns * lines < 4 {
-                lines *= 2;
-            }
-        }
+        let (columns, lines) = cut((w, across), (h, down));
         let config = Config {
             micro: 4,
             rgb,

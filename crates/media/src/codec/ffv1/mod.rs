@@ -233,11 +233,18 @@ mod tests {
     #[case(352, 288, 1)]
     #[case(854, 480, 4)]
     #[case(100, 1100, 4)]
+    #[case(641, 363, 4)]
+    #[case(427, 361, 4)]
     #[case(1920, 1080, 8)]
     fn large_pictures_are_cut(#[case] w: u32, #[case] h: u32, #[case] least: u32) {
         let e = Encoder::new(&form(w, h, Chroma::C420, 8)).unwrap();
         let config = Config::parse(&e.setup()).unwrap();
         assert!(config.columns * config.lines >= least, "{} by {}", config.columns, config.lines);
+        // No row or column of chroma is left out.
+        let slices = (0..config.lines).flat_map(|y| (0..config.columns).map(move |x| (x, y)));
+        let parts: Vec<_> = slices.map(|(x, y)| config.part(1, config.slice(x, y, w, h))).collect();
+        let covered: usize = parts.iter().map(|(_, _, w, h)| w * h).sum();
+        assert_eq!(covered as u32, w.div_ceil(2) * h.div_ceil(2));
     }
 
     #[test]
