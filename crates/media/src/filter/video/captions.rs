@@ -38,7 +38,7 @@ impl Captions {
 }
 
 /// Distance between lines, as a part of their height.
-const LEADING: f32 = 1.6;
+const LEADING: f32 = 1.7;
 
 pub struct Captioner {
     captions: Captions,
