@@ -19,6 +19,8 @@ const BASE: i64 = 90_000;
 const EARLY: i64 = 45_000;
 /// Tables come again after this time at the latest; 2.7.2 asks for clock samples every 100 ms.
 const TABLES_EVERY: i64 = 22_500;
+/// So much of a track waits at most for packets of others.
+const MOST_WAITING: i64 = 5 * 90_000;
 
 /// What waits of one track: packets with their times, in ticks of 90 kHz.
 struct Line {
@@ -30,6 +32,13 @@ struct Line {
     waiting: VecDeque<(i64, bool, Vec<u8>)>,
     counter: u8,
     ended: bool,
+}
+
+impl Line {
+    fn is_long(&self) -> bool {
+        let ends = self.waiting.front().zip(self.waiting.back());
+        ends.is_some_and(|(first, last)| last.0 - first.0 > MOST_WAITING)
+    }
 }
 
 pub struct Writer {
@@ -76,9 +85,12 @@ impl Writer {
         })
     }
 
-    /// Writes what is due: the earliest packet, as long as every track that goes on has one.
+    /// Writes what is due: the earliest packet, as long as every track that goes on has one. One that has none for long is not
+    /// waited for: sound may end before the pictures do.
     fn pass_on(&mut self) -> Result<()> {
-        while self.lines.iter().all(|l| l.ended || !l.waiting.is_empty()) {
+        while self.lines.iter().all(|l| l.ended || !l.waiting.is_empty())
+            || self.lines.iter().any(Line::is_long)
+        {
             let first =
                 self.lines.iter().enumerate().filter_map(|(n, l)| Some((l.waiting.front()?.0, n))).min();
             let Some((at, n)) = first else { return Ok(()) };
@@ -252,6 +264,37 @@ impl Mux for Writer {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::container::wrap::OutTrackKind;
+    use std::io::{Seek, SeekFrom};
+
+    /// Sound that ends long before the pictures do keeps nothing waiting.
+    #[test]
+    fn a_track_that_ends_early_is_not_waited_for() {
+        let kind = OutTrackKind::Audio { rate: 48_000, channels: 2, bits: 128_000 };
+        let track = OutTrack {
+            codec: Codec::Aac,
+            kind,
+            timescale: 48_000,
+            language: None,
+            expected: 0,
+            skip: 0,
+            reordered: false,
+            began: None,
+        };
+        let mut file = tempfile::tempfile().unwrap();
+        let out = Box::new(file.try_clone().unwrap());
+        let mut w = Writer::new(out, vec![track.clone(), track]).unwrap();
+        for n in 0..2000i64 {
+            let packet = Coded { pts: n * 1024, duration: 1024, key: true, data: vec![7; 100] };
+            w.write(0, &packet).unwrap();
+            if n < 20 {
+                w.write(1, &packet).unwrap();
+            }
+            assert!(w.lines[0].waiting.len() < 300, "{} packets wait", w.lines[0].waiting.len());
+        }
+        Box::new(w).finish(&[]).unwrap();
+        assert_eq!(file.seek(SeekFrom::End(0)).unwrap() % 188, 0);
+    }
 
     #[test]
     fn moments_are_read_as_they_were_written() {
