@@ -167,11 +167,13 @@ impl<D: Demux> Reader<D> {
 
     /// Begins at the last key picture at or before this moment, in seconds, where the container can; at the beginning where
     /// it cannot. What comes before the moment comes all the same.
-    pub fn begin_at(&mut self, seconds: f64) -> Result<()> {
-        if seconds > 0.0 && self.demux.seek(seconds)? {
+    /// Gives whether it went there.
+    pub fn begin_at(&mut self, seconds: f64) -> Result<bool> {
+        let went = seconds > 0.0 && self.demux.seek(seconds)?;
+        if went {
             self.begin = seconds;
         }
-        Ok(())
+        Ok(went)
     }
 
     /// Whether every track has given all that lies before this moment, in seconds, and some more: pictures come in the

@@ -42,12 +42,11 @@ impl Planner<'_> {
         let pictures = r.video.as_ref().is_some_and(|v| v.codec == VideoCodec::Copy);
         let sounds = r.audio.as_ref().is_some_and(|a| a.codec == AudioCodec::Copy);
         let mut seen = false;
-        let wanted = |t: &Track| match t.media {
+        let mut wanted = |t: &Track| match t.media {
             Media::Video(_) => pictures && !std::mem::replace(&mut seen, true),
             Media::Audio(_) => sounds,
             _ => false,
         };
-        let mut wanted = wanted;
         let all: Vec<usize> = (0..self.tracks.len()).filter(|i| wanted(&self.tracks[*i])).collect();
         let heard = all.iter().filter(|i| self.tracks[**i].audio().is_some()).count();
         if heard > wrapper.most_sounds {

@@ -1,6 +1,7 @@
 //! Black bars: what of the pictures is never anything but black at its sides.
 
 use super::Control;
+use crate::codec;
 use crate::container::Demux;
 use crate::error::{Error, Result};
 use crate::filter::video::Rect;
@@ -14,6 +15,8 @@ const MEAN: f64 = 0.02;
 const BRIGHTEST: f64 = 0.10;
 /// Bars that leave less than this of a side are no bars.
 const LEAST: f64 = 0.3;
+/// Seconds that are looked at of a source that has to be decoded from its beginning.
+const DECODED: f64 = 30.0;
 
 /// The part of the pictures inside black bars, if there are any.
 pub fn bars(open: &mut dyn FnMut() -> Result<Box<dyn Demux>>, control: &Control) -> Result<Option<Rect>> {
@@ -26,9 +29,15 @@ pub fn bars(open: &mut dyn FnMut() -> Result<Box<dyn Demux>>, control: &Control)
         let mut demux = open()?;
         let Some(track) = demux.tracks().iter().position(|t| t.video().is_some()) else { return Ok(None) };
         let (seconds, scale) = (demux.tracks()[track].duration.seconds(), demux.tracks()[track].timescale);
-        let at = seconds * (f64::from(n) + 0.5) / f64::from(LOOKS);
+        let part = (f64::from(n) + 0.5) / f64::from(LOOKS);
+        // What cannot be decoded has no bars: whoever wants its pictures is told why they are not made.
+        if codec::why_not(&demux.tracks()[track]).is_some() {
+            return Ok(None);
+        }
         let mut reader = Reader::new(demux.as_mut(), &[track], &Pool::new())?;
-        reader.begin_at(at)?;
+        // Where a container cannot be gone into, all that lies before is decoded: its beginning has to do.
+        let long = if reader.begin_at(seconds * part)? { seconds } else { seconds.min(DECODED) };
+        let at = long * part;
         while let Some(got) = reader.next_one()? {
             let Got::Picture { frame, .. } = got else { continue };
             if (frame.pts as f64) < at * f64::from(scale) - 1.0 && n > 0 {

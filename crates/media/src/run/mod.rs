@@ -192,6 +192,7 @@ pub fn run(
                 if out.node().is_some() {
                     m.notes.extend(said.picture.iter().cloned());
                 }
+                m.notes.extend(said.unread.iter().cloned());
                 if !out.made.places().is_empty() {
                     m.notes.extend(said.sound.iter().cloned());
                 }

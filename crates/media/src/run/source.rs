@@ -20,6 +20,8 @@ use std::sync::mpsc::SyncSender;
 pub struct Said {
     pub picture: Vec<String>,
     pub sound: Vec<String>,
+    /// What could not even be read: of everybody who took something.
+    pub unread: Option<String>,
 }
 
 /// Outputs that take sound: for each place of the plan's list, who takes it.
@@ -146,7 +148,7 @@ pub fn feed(
         report_sound(&reader.count(track), i + 1, &mut said.sound)?;
     }
     if let Some(first) = &reader.first_unreadable {
-        said.picture.push(format!("{} packets could not be read; first: {first}", reader.unreadable));
+        said.unread = Some(format!("{} packets could not be read; first: {first}", reader.unreadable));
     }
     pictures.to.end();
     sounds.end();

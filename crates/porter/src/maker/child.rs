@@ -117,6 +117,10 @@ pub(super) fn failed(e: &Error) -> End {
     }
 }
 
+fn shows_captions(o: &Ordered) -> bool {
+    o.recipe.media.video.as_ref().is_some_and(|v| v.captions.is_some())
+}
+
 /// What fails every output is the source, the machine, or the wish to stop.
 fn is_of_all(e: &Error) -> bool {
     matches!(Class::of(e), Class::Damaged | Class::Stopped | Class::System)
@@ -310,12 +314,13 @@ impl Desk<'_> {
         }
         let mut demux = self.demux()?;
         let mut recipes: Vec<Recipe> = outputs.iter().map(|o| o.recipe.media.clone()).collect();
+        // Captions that cannot be read are the fault of those outputs alone that show them.
+        let mut broken = None;
         if let Some(came) = &self.order.captions {
             let videos = recipes.iter_mut().filter_map(|r| r.video.as_mut());
-            crate::recipe::put_captions(videos, &came.name, &came.bytes)?;
+            broken = crate::recipe::put_captions(videos, &came.name, &came.bytes).err();
         }
-        let wanted = |r: &&mut Recipe| r.video.as_ref().is_some_and(|v| v.bars);
-        if recipes.iter_mut().any(|mut r| wanted(&mut r)) {
+        if recipes.iter().any(|r| r.video.as_ref().is_some_and(|v| v.bars)) {
             let inside = run::bars(&mut || self.demux(), &Control::new(0))?;
             let videos = recipes.iter_mut().filter_map(|r| r.video.as_mut());
             videos.filter(|v| v.bars).for_each(|v| v.crop = inside);
@@ -325,6 +330,9 @@ impl Desk<'_> {
         for (o, planned) in outputs.iter().zip(planned) {
             match planned {
                 Ok(_) => good.push(o),
+                Err(_) if broken.is_some() && shows_captions(o) => {
+                    ends.extend(broken.iter().map(|e| (o.number, failed(e))));
+                }
                 Err(e) => ends.push((o.number, failed(&e.into()))),
             }
         }
