@@ -296,3 +296,59 @@ fn objects_are_fetched_with_their_checksum() {
         Command::new(PROGRAM).args(["log", "--last", "200", "--house"]).arg(house.path("")).output().unwrap();
     assert_eq!(text(&log).matches("fetched").count(), 1, "{}", text(&log));
 }
+
+/// A place that says that something came is looked at then, whatever the interval.
+#[test]
+fn a_bucket_says_that_something_came() {
+    let Some(server) = servers::webdav() else { return };
+    let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let house = house_from(
+        &format!(
+            "address = \"http://127.0.0.1:{}/\"\nprotocol = \"webdav\"\n\
+             told_at = \"127.0.0.1:{port}\"\ntold_token_file = \"told\"",
+            server.port
+        ),
+        "",
+    );
+    house.reconfigure("look_every = \"200 ms\"", "look_every = \"10 min\"");
+    std::fs::write(house.path("told"), "a word between us").unwrap();
+    std::fs::set_permissions(house.path("told"), std::fs::Permissions::from_mode(0o600)).unwrap();
+    let address = format!("http://127.0.0.1:{port}/notify");
+    let event = r#"{"EventName":"s3:ObjectCreated:Put","Records":[{"eventVersion":"2.1","eventName":"ObjectCreated:Put",
+        "s3":{"bucket":{"name":"incoming"},"object":{"key":"cup.mp4","size":5}}}]}"#;
+    let say = |token: &str, body: &str| {
+        let config = ureq::Agent::config_builder().http_status_as_error(false).build();
+        let to = ureq::Agent::new_with_config(config).post(&address);
+        to.header("authorization", format!("Bearer {token}")).send(body).map(|r| r.status().as_u16())
+    };
+    let porter = house.start();
+    let start = std::time::Instant::now();
+    while say("a word between us", event).is_err() {
+        assert!(start.elapsed().as_secs() < 30);
+        std::thread::sleep(Duration::from_millis(100));
+    }
+    std::thread::sleep(Duration::from_secs(1));
+    std::fs::write(server.root.join("cup.mp4"), clip()).unwrap();
+    std::thread::sleep(Duration::from_millis(1500));
+    assert!(delivered(&house).is_empty());
+    // Who does not know the word, or says nothing that is a notification, is not heard.
+    assert_eq!(say("another word", event).unwrap(), 401);
+    assert_eq!(say("a word between us", "{\"hello\": 1}").unwrap(), 400);
+    assert_eq!(say("a word between us", &"x".repeat(3 << 20)).map_or(413, |s| s), 413);
+    std::thread::sleep(Duration::from_millis(1500));
+    assert!(delivered(&house).is_empty());
+    assert_eq!(say("a word between us", event).unwrap(), 200);
+    house.wait_until("is done", |s| s["ended"][0]["state"] == "done");
+    drop(porter);
+    assert_eq!(delivered(&house), ["cup_proxy.mp4"]);
+}
+
+#[test]
+fn who_may_say_that_something_came_has_to_know_a_word_where_others_can_reach_it() {
+    let from = "address = \"https://s3.example/incoming\"\nprotocol = \"s3\"\ntold_at = ";
+    let told = |at: &str| text(&house_from(&format!("{from}{at}"), "").run_once());
+    let out = told("\"0.0.0.0:9690\"");
+    assert!(out.contains("without a token") && out.contains("told_token_file"), "{out}");
+    let out = told("\"here\"");
+    assert!(out.contains("an address and a port of this machine"), "{out}");
+}

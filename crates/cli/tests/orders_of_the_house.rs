@@ -495,6 +495,40 @@ fn a_package_of_what_failed_is_none() {
 }
 
 #[test]
+fn captions_that_cannot_be_read_fail_the_output_that_shows_them_alone() {
+    let house = watch_with("sidecars = [\"*.srt\"]");
+    house.append("[[preset]]\nname = \"told\"\n[preset.video]\n[preset.burn_captions]\n");
+    house.reconfigure(
+        "{ preset = \"proxy\", name = \"{stem}_proxy\", to = [\"editors\"] }",
+        "{ preset = \"proxy\", name = \"{stem}_proxy\", to = [\"editors\"] }, \
+         { preset = \"told\", name = \"{stem}_told\", to = [\"editors\"] }",
+    );
+    for (stem, captions) in [
+        ("none", "1\n00:00:xx,100 --> 00:00:00,900\nEbbe\n"),
+        ("some", "1\n00:00:00,100 --> 00:00:00,900\nEbbe\n\n2\n00:00:xx,0 --> 00:00:00,900\nFlut\n"),
+    ] {
+        house.drop_in(format!("{stem}.mp4"), clip());
+        house.drop_in(format!("{stem}.srt"), captions.as_bytes());
+    }
+    let out = house.run_once();
+    assert_eq!(out.status.code(), Some(1), "{}", text(&out));
+    let made: Vec<String> = tree(&house, "out").into_iter().filter(|n| n.ends_with(".mp4")).collect();
+    assert_eq!(made, ["none_proxy.mp4", "some_proxy.mp4", "some_told.mp4"]);
+    let shown: Vec<String> = ["1", "2"].iter().map(|n| text(&porter(&house, &["jobs", "show", n]))).collect();
+    assert!(shown.iter().any(|s| s.contains("none.srt: no caption in it can be read")), "{shown:?}");
+    assert!(shown.iter().any(|s| s.contains("captions: ") && s.contains("line 6")), "{shown:?}");
+    // By hand it is the same.
+    std::fs::create_dir(house.path("hand")).unwrap();
+    std::fs::copy(house.path("done/none.mp4"), house.path("hand/none.mp4")).unwrap();
+    std::fs::copy(house.path("done/none.srt"), house.path("hand/none.srt")).unwrap();
+    let path = |name: &str| house.path(name).to_str().unwrap().to_owned();
+    let (source, to) = (path("hand/none.mp4"), path("hand/out"));
+    let out = porter(&house, &["convert", &source, "--preset", "told", "--preset", "proxy", "--to", &to]);
+    assert!(!out.status.success() && text(&out).contains("no caption in it can be read"), "{}", text(&out));
+    assert_eq!(tree(&house, "hand/out").len(), 1, "{:?}", tree(&house, "hand/out"));
+}
+
+#[test]
 fn captions_that_came_with_a_film_stand_for_its_transcript() {
     let house = watch_with("sidecars = [\"*.srt\"]");
     house.append("[[preset]]\nname = \"words\"\n[preset.transcript]\nas = [\"txt\", \"json\", \"vtt\"]\nfrom_captions = true\n");

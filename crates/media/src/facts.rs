@@ -25,6 +25,8 @@ pub enum Kind {
     Image,
     /// A media container with neither.
     Other,
+    /// A folder with all that is in it; its files are not looked into.
+    Folder,
 }
 
 impl std::fmt::Display for Kind {
@@ -34,6 +36,7 @@ impl std::fmt::Display for Kind {
             Kind::Audio => "audio",
             Kind::Image => "image",
             Kind::Other => "other",
+            Kind::Folder => "folder",
         })
     }
 }
@@ -178,6 +181,11 @@ pub fn of(mut source: Box<dyn Source>) -> Result<Facts> {
     };
     let demux = (format.open)(source)?;
     Ok(of_tracks(demux.as_ref(), bytes))
+}
+
+/// Of a folder that is taken as one thing: only how much is in it.
+pub fn of_folder(bytes: u64) -> Facts {
+    Facts { kind: Kind::Folder, format: "folder".into(), bytes, ..Facts::blank() }
 }
 
 /// Why a file with these first bytes is not read.

@@ -114,18 +114,22 @@ fn a_recording_keeps_its_time(#[case] part: Option<Part>, #[case] later: f64) {
 /// Captions stand in the pictures while they are said, also in a part; without any the output is not applicable.
 #[test]
 fn captions_are_burnt_in_when_they_are_said() {
-    use media::filter::video::{Captions, Spoken};
+    use media::filter::video::{Came, Captions, Spoken};
     let room = Room::with(&Clip::default());
-    let captions = |spoken| Captions { size: 8.0, colour: [255; 3], shade: 1.0, at_top: false, spoken };
+    let captions = |came| Captions { size: 8.0, colour: [255; 3], shade: 1.0, at_top: false, came };
     let said = vec![Spoken { from: 1000, to: 1400, text: "The tide turns.".into() }];
-    let video = |spoken| VideoRecipe {
-        captions: Some(captions(spoken)),
+    let video = |came| VideoRecipe {
+        captions: Some(captions(came)),
         rate: BitRecipe::Quantiser(16),
         ..VideoRecipe::default()
     };
     let part = Part { from: Some(Moment::Ms(800)), to: None };
     let recipes = [
-        Recipe { video: Some(video(Some(said))), part: Some(part.clone()), ..Recipe::default() },
+        Recipe {
+            video: Some(video(Some(Came::Read { spoken: said, notes: Vec::new() }))),
+            part: Some(part.clone()),
+            ..Recipe::default()
+        },
         Recipe {
             video: Some(VideoRecipe { rate: BitRecipe::Quantiser(16), ..VideoRecipe::default() }),
             part: Some(part),
@@ -142,6 +146,8 @@ fn captions_are_burnt_in_when_they_are_said() {
     let tracks = container::open(Box::new(File::open(&room.source).unwrap())).unwrap().tracks().to_vec();
     let e = plan(&tracks, &[Recipe { video: Some(video(None)), ..Recipe::default() }]).unwrap_err();
     assert!(e.to_string().contains("none came with the file"), "{e}");
+    let broken = Recipe { video: Some(video(Some(Came::Broken("why".into())))), ..Recipe::default() };
+    assert!(matches!(plan(&tracks, &[broken]), Err(media::Error::Damaged(f)) if f.what == "why"));
 }
 
 /// Every channel by itself is that channel of the source, bit for bit where nothing is rounded.

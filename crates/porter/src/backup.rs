@@ -2,6 +2,7 @@
 
 use crate::clock;
 use crate::config::{FILE_NAME, House};
+use crate::config::{parts, presets};
 use crate::error::{Error, Result};
 use crate::files::copy::digest;
 use crate::jobs::state::StateFolder;
@@ -13,7 +14,6 @@ use std::path::{Path, PathBuf};
 const STORE: &str = "jobs.sqlite";
 const SAID: &str = "said.sqlite";
 const IDENTITY: &str = "house.json";
-const PRESETS: &str = "presets";
 
 /// What a backup holds, and how much.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -72,10 +72,12 @@ fn fill(house: &House, stage: &Path) -> Result<Kept> {
     }
     copy_file(&house.file, &stage.join(FILE_NAME))?;
     let base = house.file.parent().unwrap_or(Path::new("/"));
-    for preset in crate::config::presets::files(base)? {
-        let folder = stage.join(PRESETS);
-        std::fs::create_dir_all(&folder).map_err(Error::path("cannot make the folder", &folder))?;
-        copy_file(&preset, &folder.join(preset.file_name().unwrap_or_default()))?;
+    for (files, folder) in [(presets::files(base)?, presets::FOLDER), (parts::files(base)?, parts::FOLDER)] {
+        let folder = stage.join(folder);
+        for file in files {
+            std::fs::create_dir_all(&folder).map_err(Error::path("cannot make the folder", &folder))?;
+            copy_file(&file, &folder.join(file.file_name().unwrap_or_default()))?;
+        }
     }
     // What cannot be opened again is no backup.
     let copy = Store::look(&stage.join(STORE))?;

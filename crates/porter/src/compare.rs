@@ -10,7 +10,6 @@ use media::show;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeSet;
-use std::path::PathBuf;
 
 /// Past arrivals, and what would become of them.
 #[derive(Debug, Default, Serialize, JsonSchema)]
@@ -44,18 +43,12 @@ fn line(preset: &str, version: &str, place: &str, name: &str) -> String {
 }
 
 fn decided(house: &House, job: &Job, facts: &Facts) -> Lines {
-    let path = match &job.frames {
-        Some(f) => job.path.with_file_name(format!("{}{}", f.title(), f.suffix)),
-        None => PathBuf::from(&job.path),
-    };
+    let path = job.known_as();
     let item = Item {
-        watch: &job.watch,
-        path: &path,
-        arrived: job.arrived,
-        job: job.id,
-        frames: job.frames.as_ref(),
+        many: job.many.as_ref(),
         beside: &job.beside,
         counts: job.counts.as_ref(),
+        ..Item::new(&job.watch, &path, job.arrived, job.id)
     };
     let decision: Decision = route::decide(house, &item, facts);
     if house.watch(&job.watch).is_none() {

@@ -94,7 +94,7 @@ pub fn plan(path: &Path, presets: &[Arc<Preset>]) -> Result<Planned> {
     };
     let mut good: Vec<Recipe> = presets.iter().filter_map(filled).collect();
     if let Some((name, bytes)) = captions_of(path) {
-        crate::recipe::put_captions(good.iter_mut().filter_map(|r| r.video.as_mut()), &name, &bytes)?;
+        crate::recipe::put_captions(good.iter_mut().filter_map(|r| r.video.as_mut()), &name, &bytes);
     }
     let with_bars = |r: &Recipe| r.video.as_ref().is_some_and(|v| v.bars);
     if good.iter().any(with_bars) {
@@ -129,15 +129,7 @@ fn captions_of(path: &Path) -> Option<(String, Vec<u8>)> {
 
 /// As a file that arrives is, without a watch.
 fn item_of(path: &Path) -> Item<'_> {
-    Item {
-        watch: "",
-        path: Path::new(path.file_name().unwrap_or_default()),
-        arrived: clock::now(),
-        job: 0,
-        frames: None,
-        beside: &[],
-        counts: None,
-    }
+    Item::new("", Path::new(path.file_name().unwrap_or_default()), clock::now(), 0)
 }
 
 /// The message without its class where that is "not supported".

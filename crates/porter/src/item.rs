@@ -112,6 +112,13 @@ impl Item {
 
 /// Fields from a sidecar file: a JSON object, or a text that is the description. What is no field is passed over.
 pub fn from_sidecar(ending: &str, text: &str) -> Fields {
+    let mut all = said(ending, text);
+    all.retain(|name, value| check(name, value).is_ok());
+    all
+}
+
+/// Whatever a sidecar says, by name: what conditions ask.
+pub fn said(ending: &str, text: &str) -> Fields {
     let mut out = Fields::new();
     let last = ending.rsplit('.').next().unwrap_or_default().to_lowercase();
     match last.as_str() {
@@ -125,18 +132,14 @@ pub fn from_sidecar(ending: &str, text: &str) -> Fields {
                         let words: Vec<&str> = list.iter().filter_map(|v| v.as_str()).collect();
                         words.join(", ")
                     }
+                    serde_json::Value::Number(n) => n.to_string(),
                     _ => continue,
                 };
-                if check(&name, &value).is_ok() {
-                    out.insert(name, value);
-                }
+                out.insert(name, value);
             }
         }
         "md" | "txt" => {
-            let text = text.trim();
-            if check("description", text).is_ok() {
-                out.insert("description".into(), text.to_owned());
-            }
+            out.insert("description".into(), text.trim().to_owned());
         }
         _ => (),
     }

@@ -12,6 +12,16 @@ use std::sync::Arc;
 /// Stands in a name for the version, until the name is given at a place. A sign for private use: no value brings one in.
 pub const FREE_VERSION: &str = "\u{f8ff}";
 
+/// A name as systems compare it that do not tell large letters from small, nor a letter with its mark from the two as one
+/// sign (Unicode NFC).
+pub fn folded(name: &str) -> String {
+    if name.is_ascii() {
+        return name.to_ascii_lowercase();
+    }
+    let nfc = icu_normalizer::ComposingNormalizerBorrowed::new_nfc();
+    nfc.normalize(&nfc.normalize(name).to_lowercase()).into_owned()
+}
+
 /// Longest name of a file or folder, in bytes, leaving room for a running number and an extension.
 const MAX_PART: usize = 200;
 /// Longest ending of a file that keeps its own, in bytes.

@@ -3,7 +3,7 @@
 use crate::error::{Error, Result};
 use crate::package::Package;
 use crate::services::Service;
-use media::filter::video::Spoken;
+use media::filter::video::{Came, Spoken};
 use media::recipe::Needed;
 use serde::{Deserialize, Serialize};
 use std::path::{Path, PathBuf};
@@ -100,19 +100,25 @@ pub fn put_captions<'r>(
     videos: impl Iterator<Item = &'r mut media::recipe::VideoRecipe>,
     name: &str,
     bytes: &[u8],
-) -> Result<()> {
+) {
     let mut wanted: Vec<_> = videos.filter_map(|v| v.captions.as_mut()).collect();
     if wanted.is_empty() {
-        return Ok(());
+        return;
     }
-    let read = words::captions::read::read(bytes).map_err(|e| {
-        Error::Media(media::Error::damaged(format!("the captions that came with it ({name})"), e.to_string()))
-    })?;
-    let spoken: Vec<Spoken> = read
-        .cues
-        .iter()
-        .map(|c| Spoken { from: c.start.0.max(0) as u64, to: c.end.0.max(0) as u64, text: c.text() })
-        .collect();
-    wanted.iter_mut().for_each(|w| w.spoken = Some(spoken.clone()));
-    Ok(())
+    let came = came(bytes).unwrap_or_else(|why| Came::Broken(format!("{name}: {why}")));
+    wanted.iter_mut().for_each(|w| w.came = Some(came.clone()));
+}
+
+fn came(bytes: &[u8]) -> std::result::Result<Came, String> {
+    let read = words::captions::read::read(bytes).map_err(|e| e.to_string())?;
+    if read.cues.is_empty() {
+        let why = read.notes.first().map_or(String::new(), |n| format!(": {n}"));
+        return Err(format!("no caption in it can be read{why}"));
+    }
+    let spoken = |c: &words::captions::Cue| Spoken {
+        from: c.start.0.max(0) as u64,
+        to: c.end.0.max(0) as u64,
+        text: c.text(),
+    };
+    Ok(Came::Read { spoken: read.cues.iter().map(spoken).collect(), notes: read.notes })
 }

@@ -4,10 +4,15 @@ use crate::clock;
 use crate::config::{House, Watch};
 use crate::convert;
 use crate::error::{Error, Result};
-use crate::jobs::facts_of;
+use crate::files::Dir;
+use crate::files::many::{self, Many};
+use crate::jobs::facts_with;
 use crate::naming;
-use crate::route::{self, Decision, Item, Ruled, Wanted};
+use crate::route::{self, Decision, Item, Others, Ruled, Wanted};
 use crate::store::{Change, IfTaken, Store};
+use crate::watch::beside::{Belonging, Beside};
+use crate::watch::folder;
+use crate::watch::steady::Steady;
 use media::codec::coders;
 use media::facts::Facts;
 use media::recipe::{AudioRecipe, BitRecipe};
@@ -122,6 +127,14 @@ fn median(mut all: Vec<f64>) -> Option<f64> {
     all.get(all.len() / 2).copied()
 }
 
+/// Something stands there whose name differs only in case or Unicode form.
+fn has_like(folder: &Path, name: &str) -> bool {
+    let at = folder.join(name);
+    let last = naming::folded(&at.file_name().unwrap_or_default().to_string_lossy());
+    let Ok(entries) = std::fs::read_dir(at.parent().unwrap_or(folder)) else { return false };
+    entries.flatten().any(|e| naming::folded(&e.file_name().to_string_lossy()) == last)
+}
+
 /// How many outputs of the record an estimate is from, at most.
 const MOST_PAST: u32 = 25;
 
@@ -165,6 +178,38 @@ fn watch_of<'h>(house: &'h House, file: &Path, named: Option<&str>) -> Result<(&
     }
 }
 
+/// A folder that is taken whole with its size, or none; and what belongs to a file.
+type Found = (Option<(Many, u64)>, Vec<Beside>);
+
+/// What a watch would take it as.
+fn arrival(watch: &Watch, at: &Path) -> Result<Found> {
+    let fail = |e| Error::path("cannot read", at)(e);
+    if at.is_dir() {
+        if !watch.whole_folders {
+            let why = format!(
+                "it is a folder, and watch \"{}\" takes files (whole_folders is not set)",
+                watch.name
+            );
+            return Err(fail(std::io::Error::other(why)));
+        }
+        let all = Dir::open(at).and_then(|dir| many::walk(&dir)).map_err(fail)?;
+        let (seen, tree) = many::together(&all);
+        return Ok((Some((Many::Tree(tree), seen.size)), Vec::new()));
+    }
+    if watch.belonging.is_none() {
+        return Ok((None, Vec::new()));
+    }
+    let dir = Dir::open(at.parent().unwrap_or(Path::new("/"))).map_err(fail)?;
+    // A marker that is still to come is none that is missing here.
+    let belonging = Belonging { marker: None, ..watch.belonging.clone() };
+    let mut steady = Steady::new(0, watch.unfinished.clone(), belonging);
+    for f in folder::look_through(&dir, 0).map_err(fail)? {
+        steady.see(0, &f.path, Some(f.seen), f.is_file);
+    }
+    let name = Path::new(at.file_name().unwrap_or_default());
+    Ok((None, steady.take(0, name).map_or(Vec::new(), |(_, beside)| beside)))
+}
+
 /// Names at places as they would be given out, one rehearsal after another.
 pub struct Stage<'h> {
     house: &'h House,
@@ -190,7 +235,13 @@ impl<'h> Stage<'h> {
             turned_away: None,
             facts: None,
         };
-        let facts = match facts_of(&at) {
+        let (many, beside) = arrival(watch, &at)?;
+        let found = match &many {
+            Some((_, bytes)) => Ok(media::facts::of_folder(*bytes)),
+            None => facts_with(&at, beside.iter().filter(|b| b.sound).map(|b| at.with_file_name(&b.name))),
+        };
+        let many = many.map(|m| m.0);
+        let facts = match found {
             Ok(facts) => facts,
             Err(e) => {
                 out.unreadable = Some(e.to_string());
@@ -205,14 +256,15 @@ impl<'h> Stage<'h> {
             Some(store) => store.read(|v| v.next_job())?,
             None => 1,
         };
+        let others = match &self.store {
+            Some(store) => store.read(|v| v.others(&watch.name, &path, many.as_ref(), None))?,
+            None => Others::default(),
+        };
         let item = Item {
-            watch: &watch.name,
-            path: &path,
-            arrived: clock::now(),
-            job,
-            frames: None,
-            beside: &[],
-            counts: None,
+            many: many.as_ref(),
+            beside: &beside,
+            others,
+            ..Item::new(&watch.name, &path, clock::now(), job)
         };
         let decision: Decision = route::decide(self.house, &item, &facts);
         if decision.outputs.is_empty() {
@@ -304,7 +356,9 @@ impl<'h> Stage<'h> {
         let mut number = 1;
         let name = loop {
             let name = naming::candidate(wanted, number);
-            let there = folder.as_ref().is_some_and(|f| f.join(&name).symlink_metadata().is_ok());
+            let there = folder
+                .as_ref()
+                .is_some_and(|f| f.join(&name).symlink_metadata().is_ok() || has_like(f, &name));
             let given = match &self.store {
                 Some(store) => store.read(|v| v.name_is_given(place, &name))?,
                 None => false,

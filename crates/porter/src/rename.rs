@@ -62,7 +62,7 @@ pub fn plan(template: &Template, files: &[PathBuf], watch: &str) -> Result<Vec<R
             ..Default::default()
         };
         let (job, arrived) = (n as i64 + 1, clock::now());
-        let item = Item { watch, path, arrived, job, frames: None, beside: &[], counts: Some(&counts) };
+        let item = Item { counts: Some(&counts), ..Item::new(watch, path, arrived, job) };
         let subject = Subject { facts: &facts, item: &item, preset: "", rule: "" };
         let ending = path.extension().map_or(String::new(), |e| naming::ending(&e.to_string_lossy()));
         let wanted = template.fill(&subject, &ending);

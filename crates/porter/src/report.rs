@@ -7,6 +7,7 @@ use crate::error::{Error, Result};
 use crate::files::Dir;
 use crate::jobs::state;
 use crate::progress::{Progress, Stage, Unit};
+use crate::route::versions;
 use crate::store::said::{Hit, Wanted};
 use crate::store::{
     Cause, Change, Delivery, Event, Filter, Job, JobId, NotMade, Output, OutputEnd, Said, State, Step, Store,
@@ -111,7 +112,21 @@ pub struct JobStatus {
     pub reason: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub original: Option<String>,
+    /// The number of its version that its name says.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub source_version: Option<u32>,
+    /// Of one job that is shown: the others of the same source, the latest first.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub same_source: Vec<SameSource>,
     pub outputs: Vec<OutputStatus>,
+}
+
+/// Another job of the same source.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct SameSource {
+    pub job: JobId,
+    /// Its version; 0: its name says none.
+    pub source_version: u32,
 }
 
 fn is_zero(n: &i64) -> bool {
@@ -421,7 +436,10 @@ pub fn history(house: &House, id: JobId) -> Result<Option<(JobStatus, Vec<EventS
     store.read(|v| {
         let Some(job) = v.job(id)? else { return Ok(None) };
         let events = v.events(id)?;
-        Ok(Some((job_status(v, job, now.as_ref())?, events.iter().map(EventStatus::from).collect())))
+        let others = v.versions(id)?.into_iter();
+        let same_source = others.map(|(job, source_version)| SameSource { job, source_version }).collect();
+        let told = JobStatus { same_source, ..job_status(v, job, now.as_ref())? };
+        Ok(Some((told, events.iter().map(EventStatus::from).collect())))
     })
 }
 
@@ -463,7 +481,10 @@ fn job_status(v: &View<'_>, j: Job, now: Option<&Now>) -> crate::store::Sql<JobS
     }
     // Of several steps at once the one that makes is told.
     let shown = running.iter().min_by_key(|r| matches!(r.task.step, Step::Carry { .. }));
+    let source_version = versions::of(&j.known_as()).number;
     Ok(JobStatus {
+        source_version: (source_version > 0).then_some(source_version),
+        same_source: Vec::new(),
         job: j.id,
         watch: j.watch,
         path: show::path(&j.path),
@@ -477,7 +498,7 @@ fn job_status(v: &View<'_>, j: Job, now: Option<&Now>) -> crate::store::Sql<JobS
         next_try_seconds: next_try,
         needs_person,
         reason: j.reason.as_deref().map(show::text),
-        original: j.original_to.map(show::path),
+        original: j.original_to.or(j.taken_to).map(show::path),
         state: j.state,
         outputs: outputs.into_iter().map(|o| output_status(o, &deliveries)).collect(),
     })
@@ -591,12 +612,12 @@ pub fn told(change: &Change) -> (String, Option<String>) {
         Named { house } => ("store made", some(format!("house {house}"))),
         Started { house, program } => ("porter started", some(format!("{house}, version {program}"))),
         Stopped => ("porter stopped", None),
-        Arrived { watch, path, seen, frames, beside, .. } => {
-            let frames = frames.as_ref().map_or(String::new(), |f| format!(", frames {}", f.words()));
+        Arrived { watch, path, seen, many, beside, .. } => {
+            let many = many.as_ref().map_or(String::new(), |m| format!(", {}", m.words()));
             let beside: Vec<String> = beside.iter().map(|b| show::path(&b.name)).collect();
             let with =
                 if beside.is_empty() { String::new() } else { format!(", with {}", beside.join(", ")) };
-            ("arrived", some(format!("{watch}: {}, {} bytes{frames}{with}", show::path(path), seen.size)))
+            ("arrived", some(format!("{watch}: {}, {} bytes{many}{with}", show::path(path), seen.size)))
         }
         Begun { .. } => ("started", None),
         Planned { outputs, configuration, .. } => {
@@ -690,6 +711,8 @@ pub fn told(change: &Change) -> (String, Option<String>) {
         Configured { refused: Some(why) } => {
             ("configuration", some(format!("changed, but wrong; the one before stays in force: {why}")))
         }
+        TakenIn { to, .. } => ("taken in", some(show::path(to))),
+        FirstUsed { watch } => ("watch used first", some(watch.clone())),
         WatchLost { watch, why } => ("watch folder lost", some(format!("{watch}: {why}"))),
         WatchBack { watch } => ("watch folder back", some(watch.clone())),
         FolderKnown { role, name, path, identity } => {

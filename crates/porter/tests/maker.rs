@@ -24,6 +24,7 @@ fn order(folder: &Path) -> Order {
         secrets: Vec::new(),
         captions: None,
         frames: None,
+        beside: None,
     }
 }
 

@@ -36,7 +36,7 @@ pub fn idle(b: &Bench) -> Result<(), Anyhow> {
             let seen = Seen { size: 5, modified: job, changed: 1, inode: job as u64 };
             let (watch, path) = ("in".to_owned(), format!("day/clip-{job}.mp4").into());
             [
-                Change::Arrived { job, watch, path, seen, priority: 0, frames: None, beside: Vec::new() },
+                Change::Arrived { job, watch, path, seen, priority: 0, many: None, beside: Vec::new() },
                 Change::Done { job, note: None, content: None },
             ]
         }))?;

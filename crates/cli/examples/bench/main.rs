@@ -343,6 +343,7 @@ fn order_of(outputs: &[(PathBuf, Recipe)]) -> Result<Vec<u8>, Anyhow> {
         secrets: Vec::new(),
         captions: None,
         frames: None,
+        beside: None,
     };
     let mut line = serde_json::to_vec(&order)?;
     line.push(b'\n');

@@ -151,8 +151,7 @@ fn rules(b: &Bench) -> Result<(), Anyhow> {
     let film = super::hd_clip(b, "rules.mp4", 1)?;
     let facts = facts::of(Box::new(std::fs::File::open(film)?))?;
     let path = Path::new("day1/EP3_SC12_T4.mov");
-    let item =
-        Item { watch: "w0", path, arrived: clock::now(), job: 1, frames: None, beside: &[], counts: None };
+    let item = Item::new("w0", path, clock::now(), 1);
     let (start, mut done) = (Instant::now(), 0);
     while start.elapsed() < Duration::from_secs(2) {
         let decision = route::decide(&house, &item, &facts);

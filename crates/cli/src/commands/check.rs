@@ -275,6 +275,7 @@ fn try_child(house: &House) -> Result<(String, Vec<Tried>)> {
         secrets: Vec::new(),
         captions: None,
         frames: None,
+        beside: None,
     };
     let run = Run { program: &program, limits: &house.maker, source: None, order };
     match maker::run(run, |_| (), || false)? {

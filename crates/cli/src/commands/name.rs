@@ -28,8 +28,7 @@ pub fn name(a: &Name) -> Result<ExitCode> {
 fn one(a: &Name, template: &Template, file: &Path, job: i64) -> Result<String> {
     let facts = porter::jobs::facts_of(file).with_context(|| media::show::path(file))?;
     let path = Path::new(file.file_name().unwrap_or_default());
-    let item =
-        Item { watch: &a.watch, path, arrived: clock::now(), job, frames: None, beside: &[], counts: None };
+    let item = Item::new(&a.watch, path, clock::now(), job);
     let subject = Subject { facts: &facts, item: &item, preset: &a.preset, rule: "" };
     let extension = path.extension().map(|e| e.to_string_lossy().to_lowercase()).unwrap_or_default();
     Ok(naming::candidate(&template.fill(&subject, &extension), 1))

@@ -48,6 +48,7 @@ fn written(name: &str, house: &NamedHouse) -> Result<String> {
     let file = if at.is_dir() { at.join(porter::config::FILE_NAME) } else { at };
     let base = file.parent().unwrap_or(Path::new(".")).to_owned();
     let mut files = vec![file];
+    files.extend(porter::config::parts::files(&base)?);
     files.extend(presets::files(&base)?);
     for file in files {
         let text = std::fs::read_to_string(&file).unwrap_or_default();

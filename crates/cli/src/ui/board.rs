@@ -513,6 +513,8 @@ mod tests {
             next_try_seconds: None,
             needs_person: false,
             original: None,
+            source_version: None,
+            same_source: Vec::new(),
             outputs: vec![output],
         }
     }

@@ -23,6 +23,10 @@ pub fn show(e: &anyhow::Error) {
     match e.downcast_ref::<Error>() {
         Some(Error::Config { file, text, problems }) => {
             for p in problems {
+                let (file, text) = match &p.part {
+                    Some(part) => (&part.file, &part.text),
+                    None => (file, text),
+                };
                 eprintln!("{}", problem(&media::show::path(file), text, p));
             }
             let n = problems.len();

@@ -180,6 +180,16 @@ pub fn one(j: &JobStatus) -> String {
     if let Some(why) = j.held.as_ref().or(j.reason.as_ref()) {
         line("because", why.clone());
     }
+    if let Some(n) = j.source_version {
+        line("source", format!("version {n}"));
+    }
+    if !j.same_source.is_empty() {
+        let one = |s: &porter::report::SameSource| match s.source_version {
+            0 => format!("job {}", s.job),
+            n => format!("job {} (version {n})", s.job),
+        };
+        line("others of it", j.same_source.iter().map(one).collect::<Vec<_>>().join(", "));
+    }
     if let Some(to) = &j.original {
         line("original at", to.clone());
     }

@@ -18,6 +18,7 @@ pub mod sound;
 pub(crate) mod stream;
 pub(crate) mod timing;
 pub mod wav;
+pub mod with_sound;
 pub mod wrap;
 
 pub use crate::track::*;

@@ -16,7 +16,7 @@ use crate::container::wrap::{self, Wrapper};
 use crate::container::{Media, TimecodeTrack, Track};
 use crate::error::{Error, Result};
 use crate::filter::audio::{AudioForm, AudioStep};
-use crate::filter::video::{Form, Step};
+use crate::filter::video::{Came, Form, Step};
 use crate::recipe::{
     AudioCodec, AudioRecipe, BitRecipe, PicturesKind, Recipe, StillChoice, VideoCodec, WaveRecipe,
 };
@@ -357,6 +357,10 @@ impl<'a> Planner<'a> {
             (Some(v), Some(track)) => Some(self.video(track, v, span, wrapper)?),
             _ => None,
         };
+        let came = r.video.as_ref().and_then(|v| v.captions.as_ref()).and_then(|c| c.came.as_ref());
+        if let (Some(Came::Read { notes: said, .. }), Some(_)) = (came, &video) {
+            notes.extend(said.iter().map(|n| format!("captions: {n}")));
+        }
         let paced = r.video.as_ref().and_then(|v| v.pace).is_some_and(|p| p != 1000) && video.is_some();
         if paced && sounds.is_some() {
             notes.push("the sound was left out: the pictures run at another pace".into());

@@ -8,7 +8,7 @@ use crate::filter::audio::fade::Fade;
 use crate::filter::video::frame::{Place, Rect};
 use crate::filter::video::grade::Table;
 use crate::filter::video::scale::{enlarged, fit};
-use crate::filter::video::{Burn, Burning, Deinterlacing, Fading, Form, Grading, Kernel, Pace, Step};
+use crate::filter::video::{Burn, Burning, Came, Deinterlacing, Fading, Form, Grading, Kernel, Pace, Step};
 use crate::frame::{Chroma, Colour, Fields};
 use crate::recipe::{Deinterlace, Framing, PicturesKind, PicturesRecipe, StillRecipe, VideoRecipe};
 use crate::track::TimecodeTrack;
@@ -64,11 +64,15 @@ impl Planner<'_> {
         }
         at = self.burnt(at, &recipe.burn, span)?;
         if let Some(captions) = &recipe.captions {
-            if captions.spoken.is_none() {
-                return Err(Error::unsupported(
-                    "",
-                    "the preset burns captions in, and none came with the file",
-                ));
+            match &captions.came {
+                Some(Came::Read { .. }) => (),
+                Some(Came::Broken(why)) => {
+                    return Err(Error::damaged("the captions that came with it", why.clone()));
+                }
+                None => {
+                    let why = "the preset burns captions in, and none came with the file";
+                    return Err(Error::unsupported("", why));
+                }
             }
             let from = span.map_or(0.0, |s| s.from);
             at = Some(self.node(at, Step::Captions(Box::new((captions.clone(), from))))?);

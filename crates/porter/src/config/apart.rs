@@ -67,6 +67,7 @@ pub fn apart_on_disk(house: &House) -> Result<()> {
             place: format!("{} \"{}\"", what.role.words(), what.name),
             found: format!("{}{is} lies in {of}", show::path(&what.path)),
             wanted: wanted.to_owned(),
+            part: None,
         });
     };
     for (n, (u, chain, here)) in all.iter().enumerate() {

@@ -1,6 +1,8 @@
 //! Where in the file a problem is: from a key's path to line and column.
 
+use super::parts;
 use crate::route::fields::nearest;
+use std::sync::Arc;
 use toml::de::{DeTable, DeValue};
 
 /// One problem of a configuration.
@@ -19,6 +21,8 @@ pub struct Problem {
     pub found: String,
     /// What would be right.
     pub wanted: String,
+    /// The file it is in, where that is a part of the configuration.
+    pub part: Option<Arc<parts::File>>,
 }
 
 /// A problem by key, before it was located.
@@ -58,7 +62,7 @@ fn problem(text: &str, span: std::ops::Range<usize>, key: String, found: String,
     let place = DeTable::parse(text).map_or_else(|_| key.clone(), |root| words(root.get_ref(), &key));
     let (line, column) = position(text, span.start);
     let covered = text.get(span).unwrap_or("").lines().next().unwrap_or("").chars().count();
-    Problem { line, column, width: covered.max(1), key, place, found, wanted }
+    Problem { line, column, width: covered.max(1), key, place, found, wanted, part: None }
 }
 
 /// A key in the words of the file: tables of a list by their names, other things of a list by their number from 1.

@@ -1,10 +1,11 @@
 //! Whether a file changed since it was read.
 
-use super::presets;
+use super::{parts, presets};
 use std::path::Path;
 use std::time::SystemTime;
 
 /// A file as it was when it was looked at.
+#[derive(Clone, Debug)]
 pub struct Looked {
     read: Option<Vec<Stamp>>,
     seen: Option<Vec<Stamp>>,
@@ -19,15 +20,17 @@ impl Looked {
         Looked { read: now.clone(), seen: now }
     }
 
-    /// The file, and the presets in files of their own beside it.
+    /// The file, and its parts and the presets in files of their own beside it.
     fn look(file: &Path) -> Option<Vec<Stamp>> {
         let stamp = |path: &Path| {
             let about = std::fs::metadata(path).ok()?;
             Some((about.modified().ok()?, about.len()))
         };
         let mut all = vec![stamp(file)?];
-        let others = presets::files(file.parent().unwrap_or(Path::new("/"))).unwrap_or_default();
-        all.extend(others.iter().filter_map(|p| stamp(p)));
+        let base = file.parent().unwrap_or(Path::new("/"));
+        for others in [presets::files(base), parts::files(base)] {
+            all.extend(others.unwrap_or_default().iter().filter_map(|p| stamp(p)));
+        }
         Some(all)
     }
 

@@ -4,6 +4,8 @@ mod apart;
 mod check;
 mod locate;
 mod looked;
+mod natural;
+pub mod parts;
 mod pattern;
 pub mod presets;
 pub mod raw;
@@ -27,8 +29,10 @@ use crate::services::Service;
 use crate::store::IfTaken;
 use crate::watch::beside::Belonging;
 use crate::watch::gather::Gathering;
+use crate::watch::told::TellAt;
 use media::show;
 use media::units::Ratio;
+use regex_lite::Regex;
 use std::net::SocketAddr;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
@@ -46,6 +50,8 @@ const ACCEPTED: &str = "accepted.toml";
 #[derive(Debug)]
 pub struct House {
     pub file: PathBuf,
+    /// What its files were just before they were read: whatever is written from then on is a change.
+    pub looked: Option<Looked>,
     pub name: String,
     /// Job store, lock and work in progress.
     pub state: PathBuf,
@@ -54,6 +60,8 @@ pub struct House {
     pub retry_after: Duration,
     /// What one delivery would take by hand: for the sums in the history.
     pub hand_work: Option<Duration>,
+    /// Takes names of originals apart, by its named groups.
+    pub name_parts: Option<Regex>,
     /// Less room on the disk of the state folder is told.
     pub disk_low: Option<u64>,
     /// Where figures are told over HTTP.
@@ -113,25 +121,57 @@ pub struct Watch {
     /// Of runs: frames a second.
     pub frame_rate: Ratio,
     pub original: Original,
+    /// With [`Original::Move`]: before anything is made of it.
+    pub moves_first: bool,
     pub done: Option<PathBuf>,
+    /// The original's name there, if that is another.
+    pub done_name: Option<Template>,
     pub turned_away: PathBuf,
     /// Otherwise nothing is taken from it.
     pub on: bool,
     /// Files that are taken, all if there is none,
     pub include: Vec<Pattern>,
+    /// Endings of the kinds that are taken, all if there is none,
+    pub kinds: Vec<Pattern>,
     /// and of those the ones that are not.
     pub exclude: Vec<Pattern>,
-    /// Files that were there before are left alone: a moment.
-    pub since: Option<Micros>,
+    /// Files that were there before are left alone.
+    pub since: Option<Since>,
+    /// And those whose names come before this one.
+    pub from_file: Option<String>,
+    /// Every folder directly in it is one arrival.
+    pub whole_folders: bool,
+}
+
+/// Since when a watch takes what is there.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Since {
+    Moment(Micros),
+    /// Since the porter used this watch first.
+    FirstUse,
 }
 
 impl Watch {
     /// Whether a file is one for this watch, whatever it is: by its path inside, and by the moment since which it has been
     /// there as it is.
     pub fn takes(&self, path: &Path, seen: &Seen) -> bool {
-        let is_new = self.since.is_none_or(|since| seen.changed.max(seen.modified) / 1000 >= since);
+        let is_new = match self.since {
+            Some(Since::Moment(since)) => seen.changed.max(seen.modified) / 1000 >= since,
+            // The running porter knows since when.
+            Some(Since::FirstUse) | None => true,
+        };
+        is_new && self.fits(path)
+    }
+
+    /// The same by its name alone.
+    pub fn fits(&self, path: &Path) -> bool {
         let fits = |all: &[Pattern]| all.iter().any(|p| p.fits(path));
-        is_new && (self.include.is_empty() || fits(&self.include)) && !fits(&self.exclude)
+        let is_late = self.from_file.as_ref().is_none_or(|from| {
+            let name = path.file_name().unwrap_or_default().to_string_lossy();
+            natural::compare(&name, from).is_ge()
+        });
+        let of_kind = self.kinds.is_empty() || self.whole_folders || fits(&self.kinds);
+        is_late && of_kind && (self.include.is_empty() || fits(&self.include)) && !fits(&self.exclude)
     }
 }
 
@@ -153,6 +193,8 @@ pub struct Fetch {
     pub after: After,
     /// With [`After::Move`]: a folder in the one that is looked at.
     pub move_to: String,
+    /// Where it says that something came.
+    pub told: Option<TellAt>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -378,8 +420,9 @@ impl House {
     /// Reads and checks a configuration file, or the one in a folder.
     pub fn load(path: &Path) -> Result<House> {
         let file = Self::file_at(path)?;
+        let looked = Looked::at(&file);
         let text = std::fs::read_to_string(&file).map_err(Error::path("cannot read", &file))?;
-        Self::parse(&file, &text)
+        Self::parse(&file, &text).map(|house| House { looked: Some(looked), ..house })
     }
 
     fn file_at(path: &Path) -> Result<PathBuf> {
@@ -411,11 +454,12 @@ impl House {
         }
     }
 
-    /// The configuration as it stands on disk, the presets in files of their own behind it.
+    /// The configuration as it stands on disk, with its parts and the presets in files of their own behind it.
     pub fn whole_text(&self) -> Result<String> {
         let read = |file: &Path| std::fs::read_to_string(file).map_err(Error::path("cannot read", file));
-        let mut text = read(&self.file)?;
-        for file in presets::files(self.file.parent().unwrap_or(Path::new("/")))? {
+        let base = self.file.parent().unwrap_or(Path::new("/"));
+        let (mut text, _) = parts::joined(&read(&self.file)?, &parts::beside(base)?);
+        for file in presets::files(base)? {
             text.push('\n');
             text.push_str(&read(&file)?);
         }
@@ -438,8 +482,16 @@ impl House {
 
     /// `file` is for messages, and its folder is what relative paths start from.
     pub fn parse(file: &Path, text: &str) -> Result<House> {
-        let others = presets::beside(file.parent().unwrap_or(Path::new("/")))?;
-        Self::parse_with(file, text, others)
+        let base = file.parent().unwrap_or(Path::new("/"));
+        let (others, parts) = (presets::beside(base)?, parts::beside(base)?);
+        let (whole, starts) = parts::joined(text, &parts);
+        Self::parse_with(file, &whole, others).map_err(|e| match e {
+            Error::Config { file, problems, .. } => {
+                let problems = problems.into_iter().map(|p| parts::placed(p, &parts, &starts)).collect();
+                Error::Config { file, text: text.to_owned(), problems }
+            }
+            e => e,
+        })
     }
 
     /// A text from another file, as if it stood where the house's own does.

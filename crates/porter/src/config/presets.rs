@@ -32,11 +32,15 @@ pub const FOLDER: &str = "presets";
 
 /// Those files, in the order of their names.
 pub fn files(base: &Path) -> Result<Vec<PathBuf>> {
-    let folder = base.join(FOLDER);
-    let entries = match std::fs::read_dir(&folder) {
+    toml_files(&base.join(FOLDER))
+}
+
+/// Files of this form in a folder, in the order of their names; none where there is no such folder.
+pub fn toml_files(folder: &Path) -> Result<Vec<PathBuf>> {
+    let entries = match std::fs::read_dir(folder) {
         Ok(entries) => entries,
         Err(e) if matches!(e.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => return Ok(Vec::new()),
-        Err(e) => return Err(Error::path("cannot read", &folder)(e)),
+        Err(e) => return Err(Error::path("cannot read", folder)(e)),
     };
     let mut all: Vec<PathBuf> = entries.flatten().map(|e| e.path()).collect();
     all.retain(|p| p.extension().is_some_and(|e| e == "toml") && p.is_file());

@@ -67,6 +67,7 @@ pub struct HouseTable {
     pub hand_work: Option<String>,
     pub metrics: Option<String>,
     pub disk_low: Option<String>,
+    pub name_parts: Option<String>,
     pub maker: Option<Maker>,
 }
 
@@ -88,6 +89,8 @@ pub struct Watch {
     pub depth: Option<i64>,
     pub unfinished: Option<Vec<String>>,
     pub sidecars: Option<Vec<String>>,
+    pub sound_beside: Option<Vec<String>>,
+    pub whole_folders: Option<bool>,
     pub marker: Option<String>,
     pub hours: Option<String>,
     pub most_at_once: Option<i64>,
@@ -96,7 +99,9 @@ pub struct Watch {
     pub from: Option<From>,
     pub include: Option<Vec<String>>,
     pub exclude: Option<Vec<String>>,
+    pub kinds: Option<Vec<String>>,
     pub since: Option<String>,
+    pub from_file: Option<String>,
     pub steady: Option<String>,
     pub look_every: Option<String>,
     pub second_look: Option<String>,
@@ -108,6 +113,7 @@ pub struct Watch {
     pub frame_rate: Option<String>,
     pub original: Option<String>,
     pub done: Option<String>,
+    pub done_name: Option<String>,
     pub turned_away: String,
 }
 
@@ -130,6 +136,9 @@ pub struct From {
     pub region: Option<String>,
     pub after: Option<String>,
     pub move_to: Option<String>,
+    pub told_at: Option<String>,
+    pub told_token_file: Option<String>,
+    pub told_token_env: Option<String>,
 }
 
 #[derive(Debug, Default, Deserialize)]

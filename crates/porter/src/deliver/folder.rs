@@ -147,6 +147,16 @@ impl Place for FolderPlace {
         Ok(self.dir.look_at(Path::new(name)).map_err(self.trouble("cannot look at", name))?.is_some())
     }
 
+    fn names_in(&self, folder: &str) -> Result<Option<Vec<String>>, Trouble> {
+        let dir = match self.dir.inside(Path::new(folder)) {
+            Ok(dir) => dir,
+            Err(e) if e.kind() == ErrorKind::NotFound => return Ok(Some(Vec::new())),
+            Err(e) => return Err(self.trouble("cannot look through", folder)(e)),
+        };
+        let names = dir.names().map_err(self.trouble("cannot look through", folder))?;
+        Ok(Some(names.iter().map(|n| n.to_string_lossy().into_owned()).collect()))
+    }
+
     fn begin(&self, tag: &str) -> Result<Ticket, Trouble> {
         Ok(Ticket::Staged(format!(".{tag}{STAGE_ENDING}")))
     }

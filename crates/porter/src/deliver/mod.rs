@@ -7,6 +7,7 @@
 #[cfg(any(test, feature = "testkit"))]
 pub mod contract;
 pub mod folder;
+pub mod listed;
 pub mod pace;
 pub mod remote;
 
@@ -157,6 +158,12 @@ pub trait Place: Send + Sync {
     fn look(&self) -> Result<(), Trouble>;
     /// True if something stands under the name.
     fn has(&self, name: &str) -> Result<bool, Trouble>;
+    /// Names of all that stands in a folder there (`""` is the place itself), where they are had for little; none of them
+    /// for a folder that is not there.
+    fn names_in(&self, folder: &str) -> Result<Option<Vec<String>>, Trouble> {
+        let _ = folder;
+        Ok(None)
+    }
     /// A ticket for a new delivery; `tag` tells it from every other of any house. Nothing is written yet.
     fn begin(&self, tag: &str) -> Result<Ticket, Trouble>;
     /// The ticket by which what is begun under this name is found again; it is recorded before bytes flow.

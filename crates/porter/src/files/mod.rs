@@ -4,6 +4,7 @@ pub mod copy;
 pub mod dir;
 pub mod frames;
 pub mod known;
+pub mod many;
 pub mod moving;
 
 pub use copy::{Quiet, Watching};

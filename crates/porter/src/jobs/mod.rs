@@ -11,12 +11,13 @@ pub mod state;
 mod tasks;
 
 pub use run::Stopper;
-pub use tasks::look::facts_of;
+pub use tasks::look::{facts_of, facts_with};
 pub use tasks::original::numbered_file;
 pub use tasks::reason::{ENDING as REASON_ENDING, LAST_LINE as REASON_LAST_LINE};
 
-use crate::config::{House, Place};
+use crate::config::{House, Place, Since, Watch};
 use crate::control::{Board, Server};
+use crate::deliver::listed::Listed;
 use crate::deliver::{Pace, Remotes};
 use crate::error::{Error, Result};
 use crate::store::{Change, JobId, Said, Store};
@@ -39,6 +40,8 @@ pub struct Porter {
     /// Opened when something was heard.
     said: Mutex<Option<Said>>,
     folders: Folders,
+    /// Names in the folders of places.
+    listed: Listed,
     /// Connections to places of a network.
     remotes: Arc<Remotes>,
     /// How fast each place may be filled.
@@ -109,6 +112,22 @@ fn keep_configuration(house: &House, store: &Store) -> Option<i64> {
 }
 
 impl Porter {
+    /// A watch that leaves what was there before it was used first, with the moment of that.
+    fn since(&self, w: &Watch) -> Watch {
+        let mut watch = w.clone();
+        if w.since == Some(Since::FirstUse) {
+            let known = || self.store.read(|v| v.first_use(&w.name));
+            let note = || self.store.commit([Change::FirstUsed { watch: w.name.clone() }]);
+            let first = known().and_then(|at| match at {
+                Some(at) => Ok(Some(at)),
+                None => note().and_then(|_| known()),
+            });
+            // What cannot be recorded now is at the next start.
+            watch.since = Some(Since::Moment(first.ok().flatten().unwrap_or_else(crate::clock::now)));
+        }
+        watch
+    }
+
     /// Opens the house's state, or says who else works on it.
     pub fn open(house: House, program: PathBuf, stop: Stopper) -> Result<Porter> {
         crate::config::apart_on_disk(&house)?;
@@ -135,6 +154,7 @@ impl Porter {
             store,
             said,
             folders,
+            listed: Listed::default(),
             remotes: Arc::default(),
             paces: Mutex::default(),
             board,

@@ -210,10 +210,16 @@ impl Porter {
             _ => (),
         }
         // The original was left where it is.
-        let folder = self.open_watch(watch)?;
-        let there = match folder.holder(&job.path, false) {
-            Ok((dir, name)) => match &job.frames {
-                Some(frames) => frames.look(&dir),
+        let (folder, inside) = match (&job.taken_to, &watch.done) {
+            (Some(to), Some(done)) if to.starts_with(done) => {
+                let folder = self.folders.open(&self.store, Role::Done, &watch.name, done, true)?;
+                (folder, to.strip_prefix(done).unwrap_or(to).to_owned())
+            }
+            _ => (self.open_watch(watch)?, job.path.clone()),
+        };
+        let there = match folder.holder(&inside, false) {
+            Ok((dir, name)) => match &job.many {
+                Some(many) => many.look(&dir, name),
                 None => dir.look(name).map(|e| e.map(|e| e.seen)),
             }
             .map_err(Error::path("cannot look at", &folder.path().join(&job.path)))?,
@@ -233,9 +239,9 @@ impl Porter {
 
     /// Moves what was turned away back to where it came from, over nothing.
     fn put_back(&self, job: &Job, watch: &Watch, inside: &Path) -> Result<std::result::Result<(), String>> {
-        if let Some(frames) = &job.frames {
+        if let Some(many) = &job.many {
             let at = show::path(watch.turned_away.join(inside));
-            let files = frames.pattern();
+            let files = many.run().map_or_else(|| show::path(&job.path), |f| f.pattern());
             return Ok(Err(format!(
                 "move {files} back from {at} into the watch folder, and it arrives anew"
             )));

@@ -101,7 +101,7 @@ impl Porter {
         let now = self.house();
         let (house, program) = (now.name.clone(), env!("CARGO_PKG_VERSION").to_owned());
         let (names, watches) = self.start_watches(0, &to_desk);
-        let file = Looked::at(&now.file);
+        let file = now.looked.clone().unwrap_or_else(|| Looked::at(&now.file));
         let mut d = Dispatch {
             porter: self.clone(),
             began: Instant::now(),
@@ -168,7 +168,7 @@ impl Porter {
             let (porter, to_desk) = (self.clone(), to_desk.clone());
             let thread = WatchThread::start(
                 from + i,
-                w.clone(),
+                self.since(w),
                 move |w| porter.open_watch(w).map_err(|e| e.to_string()),
                 move |news| drop(to_desk.send(Message::News(news))),
             );
@@ -205,7 +205,9 @@ fn plain(e: &Error) -> String {
     match e {
         Error::Config { problems, .. } => {
             let first = problems.first().map_or(String::new(), |p| {
-                format!("line {}: {}: found {}, wanted {}", p.line, p.place, p.found, p.wanted)
+                let name = p.part.as_ref().and_then(|part| part.file.file_name());
+                let part = name.map_or(String::new(), |n| format!("{}, ", media::show::path(n)));
+                format!("{part}line {}: {}: found {}, wanted {}", p.line, p.place, p.found, p.wanted)
             });
             let more = problems.len().saturating_sub(1);
             if more > 0 { format!("{first} (and {more} more)") } else { first }
@@ -435,10 +437,10 @@ impl<F: FnMut(&Event)> Dispatch<F> {
                     }
                     let (job, watch, path) = (tx.next_job()?, watch.clone(), a.path.clone());
                     let priority = house.watch(&watch).map_or(0, |w| w.priority);
-                    let frames = a.frames.clone().map(Box::new);
+                    let many = a.many.clone().map(Box::new);
                     let (of, seen) = (watch.clone(), a.seen);
                     let beside = a.beside.clone();
-                    tx.put(Change::Arrived { job, watch: of, path, seen, priority, frames, beside })?;
+                    tx.put(Change::Arrived { job, watch: of, path, seen, priority, many, beside })?;
                     jobs.push((job, watch, priority));
                 }
                 Ok((jobs, postponed))

@@ -2,11 +2,14 @@
 
 use super::made;
 use super::source::Reader;
-use super::{Class, End, Order, Ordered, RunOf, Said, Work, memory, sandbox, stills, transcripts};
+use super::{
+    Class, End, FileName, InFolder, Order, Ordered, RunOf, Said, Work, memory, sandbox, stills, transcripts,
+};
 use crate::error::{Error, Result};
 use crate::files::copy::{Quiet, digest_of};
 use crate::progress::{Progress, Stage, Unit};
 use crate::store::{MadeFile, NotMade};
+use media::container::with_sound::WithSound;
 use media::container::wrap::{Sink, Target};
 use media::container::{self, Demux, Source};
 use media::plan::{self, Plan};
@@ -81,8 +84,14 @@ pub fn main() -> u8 {
             return 2;
         }
     };
-    let desk = Desk { order: &order, source, out: out.clone(), at: Arc::default() };
-    match desk.work() {
+    let opened = match &order.beside {
+        None => Ok((source, Vec::new())),
+        Some(names) => open_in(&source, names),
+    };
+    let work = opened.and_then(|(source, sounds)| {
+        Desk { order: &order, source, sounds, out: out.clone(), at: Arc::default() }.work()
+    });
+    match work {
         Ok(said) => {
             said.iter().for_each(|s| say(&out, s));
             0
@@ -92,6 +101,31 @@ pub fn main() -> u8 {
             1
         }
     }
+}
+
+/// Files with their names.
+type Named = Vec<(String, Arc<File>)>;
+
+/// A file and what is its sound, by their names in a folder.
+fn open_in(folder: &File, names: &InFolder) -> Result<(Arc<File>, Named)> {
+    let open = |name: &FileName| open_name(folder, &name.0).map_err(Error::path("cannot read", &name.0));
+    let sounds = names.sounds.iter().map(|s| Ok((media::show::path(&s.0), Arc::new(open(s)?))));
+    Ok((Arc::new(open(&names.main)?), sounds.collect::<Result<_>>()?))
+}
+
+/// An error of one file of several.
+fn of_file(name: &str, e: media::Error) -> media::Error {
+    match e {
+        media::Error::Damaged(fault) => media::Error::damaged(name, fault.to_string()),
+        media::Error::Unsupported(fault) => media::Error::unsupported(name, fault.to_string()),
+        e => e,
+    }
+}
+
+fn open_name(folder: &File, name: &Path) -> std::io::Result<File> {
+    use rustix::fs::{Mode, OFlags, openat};
+    let how = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC | OFlags::NONBLOCK;
+    Ok(File::from(openat(folder, name, how, Mode::empty())?))
 }
 
 fn say(out: &Out, said: &Said) {
@@ -115,10 +149,6 @@ pub(super) fn failed(e: &Error) -> End {
         Class::Unsupported => End::NotApplicable(without_class(e)),
         class => End::Failed { class, why: e.to_string() },
     }
-}
-
-fn shows_captions(o: &Ordered) -> bool {
-    o.recipe.media.video.as_ref().is_some_and(|v| v.captions.is_some())
 }
 
 /// What fails every output is the source, the machine, or the wish to stop.
@@ -216,6 +246,8 @@ impl At {
 struct Desk<'a> {
     order: &'a Order,
     source: Arc<File>,
+    /// Files of its own that its sound is in, with their names.
+    sounds: Named,
     out: Out,
     at: Arc<At>,
 }
@@ -231,11 +263,9 @@ impl Desk<'_> {
         let numbers: Vec<u64> = run.frames.numbers().collect();
         let of = numbers.clone();
         let open = move |n: u64| -> media::Result<Box<dyn Source>> {
-            use rustix::fs::{Mode, OFlags, openat};
             let name = names.name(*of.get(n as usize).unwrap_or(&0));
-            let how = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-            let file = openat(&*folder, &name, how, Mode::empty()).map_err(std::io::Error::from)?;
-            Ok(Box::new(Reader::counted(Arc::new(File::from(file)), left.clone())))
+            let file = open_name(&folder, Path::new(&name))?;
+            Ok(Box::new(Reader::counted(Arc::new(file), left.clone())))
         };
         Ok(Box::new(still::run::Run::with_numbers(Box::new(open), numbers, run.rate)?))
     }
@@ -243,8 +273,28 @@ impl Desk<'_> {
     fn demux(&self) -> media::Result<Box<dyn Demux>> {
         match &self.order.frames {
             Some(run) => self.run_of(run, Arc::new(AtomicU64::new(u64::MAX))),
-            None => container::open(self.reader()),
+            None => self.opened(Arc::new(AtomicU64::new(u64::MAX))),
         }
+    }
+
+    /// The file, with the sound that lies beside it.
+    fn opened(&self, left: Arc<AtomicU64>) -> media::Result<Box<dyn Demux>> {
+        let open = |file: &Arc<File>| container::open(Box::new(Reader::counted(file.clone(), left.clone())));
+        let main = open(&self.source)?;
+        if self.sounds.is_empty() {
+            return Ok(main);
+        }
+        let sound = |(name, file): &(String, Arc<File>)| {
+            open(file).map(|demux| (name.clone(), demux)).map_err(|e| of_file(name, e))
+        };
+        let sounds = self.sounds.iter().map(sound).collect::<media::Result<_>>()?;
+        Ok(Box::new(WithSound::new(main, sounds)?))
+    }
+
+    /// What is heard: the first sound beside it, or what is in it.
+    fn heard(&self) -> Box<dyn Source> {
+        let file = self.sounds.first().map_or(&self.source, |(_, file)| file);
+        Box::new(Reader::new(file.clone(), u64::MAX))
     }
 
     fn work(&self) -> Result<Vec<Said>> {
@@ -264,7 +314,7 @@ impl Desk<'_> {
                 let hearing = transcripts::Hearing {
                     name: &self.order.name,
                     folder: &self.order.folder,
-                    source: &|| self.reader(),
+                    source: &|| self.heard(),
                     at: &self.at,
                     captions: self.order.captions.as_ref(),
                 };
@@ -284,6 +334,10 @@ impl Desk<'_> {
             Some((self.order.bounds.look, left.clone()));
         let found = match &self.order.frames {
             Some(run) => self.run_of(run, left).map(|demux| facts::of_tracks(demux.as_ref(), run.bytes)),
+            None if !self.sounds.is_empty() => {
+                let bytes = self.source.metadata().map_or(0, |m| m.len());
+                self.opened(left).map(|demux| facts::of_tracks(demux.as_ref(), bytes))
+            }
             None => facts::of(Box::new(Reader::counted(self.source.clone(), left))),
         };
         match found {
@@ -314,11 +368,9 @@ impl Desk<'_> {
         }
         let mut demux = self.demux()?;
         let mut recipes: Vec<Recipe> = outputs.iter().map(|o| o.recipe.media.clone()).collect();
-        // Captions that cannot be read are the fault of those outputs alone that show them.
-        let mut broken = None;
         if let Some(came) = &self.order.captions {
             let videos = recipes.iter_mut().filter_map(|r| r.video.as_mut());
-            broken = crate::recipe::put_captions(videos, &came.name, &came.bytes).err();
+            crate::recipe::put_captions(videos, &came.name, &came.bytes);
         }
         if recipes.iter().any(|r| r.video.as_ref().is_some_and(|v| v.bars)) {
             let inside = run::bars(&mut || self.demux(), &Control::new(0))?;
@@ -330,9 +382,6 @@ impl Desk<'_> {
         for (o, planned) in outputs.iter().zip(planned) {
             match planned {
                 Ok(_) => good.push(o),
-                Err(_) if broken.is_some() && shows_captions(o) => {
-                    ends.extend(broken.iter().map(|e| (o.number, failed(e))));
-                }
                 Err(e) => ends.push((o.number, failed(&e.into()))),
             }
         }

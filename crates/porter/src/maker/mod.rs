@@ -45,6 +45,9 @@ pub struct Order {
     /// The source is a folder, and in it these frames, so many a second.
     #[serde(default)]
     pub frames: Option<RunOf>,
+    /// The source is a folder, and in it pictures and their sound.
+    #[serde(default)]
+    pub beside: Option<InFolder>,
     /// Captions that came with the source.
     #[serde(default)]
     pub captions: Option<Captions>,
@@ -58,6 +61,17 @@ pub struct Captions {
     pub language: String,
     pub bytes: Vec<u8>,
 }
+
+/// Pictures with sound in files of its own, as a source: by their names.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct InFolder {
+    pub main: FileName,
+    pub sounds: Vec<FileName>,
+}
+
+/// Any bytes.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct FileName(#[serde(with = "crate::bytes")] pub PathBuf);
 
 /// A run of frames as a source.
 #[derive(Clone, Debug, Serialize, Deserialize)]

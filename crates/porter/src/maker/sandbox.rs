@@ -30,8 +30,8 @@ pub struct Walls {
     folder: PathBuf,
     read: Vec<PathBuf>,
     network: bool,
-    /// The source is a folder of frames.
-    frames: bool,
+    /// The source is a folder.
+    in_folder: bool,
 }
 
 /// Which walls stand.
@@ -101,8 +101,8 @@ impl Walls {
                 read.extend(["/lib", "/lib64", "/usr/lib"].map(PathBuf::from));
             }
         }
-        let frames = order.frames.is_some();
-        Walls { bounds: order.bounds, folder: order.folder.clone(), read, network, frames }
+        let in_folder = order.frames.is_some() || order.beside.is_some();
+        Walls { bounds: order.bounds, folder: order.folder.clone(), read, network, in_folder }
     }
 }
 
@@ -169,9 +169,9 @@ fn files(walls: &Walls) -> Option<Strength> {
     let folder: &Path = &walls.folder;
     let inside = AccessFs::from_all(abi) & !(AccessFs::Execute | AccessFs::MakeSock | AccessFs::MakeFifo);
     let there = walls.read.iter().filter(|p| p.exists());
-    // Of a run of frames the folder that came along is read from, by names.
-    let frames = walls
-        .frames
+    // The folder that came along is read from, by names.
+    let source = walls
+        .in_folder
         .then(|| Ok::<_, landlock::RulesetError>(PathBeneath::new(std::io::stdin(), AccessFs::ReadFile)));
     let status = rules
         .create()
@@ -180,7 +180,7 @@ fn files(walls: &Walls) -> Option<Strength> {
         .ok()?
         .add_rules(path_beneath_rules(there, AccessFs::from_read(abi) & !AccessFs::Execute))
         .ok()?
-        .add_rules(frames)
+        .add_rules(source)
         .ok()?
         .restrict_self()
         .ok()?;

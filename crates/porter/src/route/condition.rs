@@ -89,7 +89,7 @@ mod tests {
     #[case("name.slug()", "true or false")]
     #[case("", "CEL condition")]
     #[case("((((", "CEL condition")]
-    #[case("kind == \"movie\"", "video, audio, image, other")]
+    #[case("kind == \"movie\"", "video, audio, image, folder, other")]
     #[case("kind in [\"video\", \"audoi\"]", "\"audio\", not \"audoi\"")]
     #[case("\"h264\" == codec", "\"H.264\", not \"h264\"")]
     #[case("format != \"mp4\"", "\"MP4\", not \"mp4\"")]

@@ -1,7 +1,8 @@
 //! What conditions and names can say of an arrival: one table for both, one word with one meaning.
 
-use super::Item;
+use super::{Item, versions};
 use crate::clock;
+use crate::files::many::Many;
 use crate::naming;
 use crate::store::Counts;
 use media::facts::Facts;
@@ -21,6 +22,8 @@ pub enum Value {
     Text(String),
     Int(i64),
     Float(f64),
+    List(Vec<Value>),
+    Record(Vec<(String, Value)>),
 }
 
 impl Value {
@@ -32,6 +35,11 @@ impl Value {
             Value::Float(x) => {
                 let text = format!("{x:.3}");
                 text.trim_end_matches('0').trim_end_matches('.').to_owned()
+            }
+            Value::List(all) => all.iter().map(Value::words).collect::<Vec<_>>().join(", "),
+            Value::Record(all) => {
+                let said = all.iter().map(|(_, v)| v.words()).filter(|w| !w.is_empty());
+                said.collect::<Vec<_>>().join(" ")
             }
         }
     }
@@ -76,11 +84,28 @@ fn os(s: Option<&std::ffi::OsStr>) -> String {
 
 const WORD: fn() -> Value = || text("sample");
 const COUNT: fn() -> Value = || Value::Int(1);
+const NONE: fn() -> Value = || Value::Record(Vec::new());
 const REAL: fn() -> Value = || Value::Float(25.0);
+
+/// Texts by their names.
+fn texts<'t>(all: impl IntoIterator<Item = (&'t str, &'t str)>) -> Value {
+    Value::Record(all.into_iter().map(|(k, v)| (k.to_owned(), text(v))).collect())
+}
+
+fn sound(codec: &str, rate: u32, channels: u16, layout: &str, language: &str) -> Value {
+    let all = [
+        ("codec", text(codec)),
+        ("rate", int(rate)),
+        ("channels", int(channels)),
+        ("layout", text(layout)),
+        ("language", text(language)),
+    ];
+    Value::Record(all.map(|(k, v)| (k.to_owned(), v)).to_vec())
+}
 
 /// Kinds of files that [`media::facts`] tells.
 fn kinds() -> Vec<&'static str> {
-    vec!["video", "audio", "image", "other"]
+    vec!["video", "audio", "image", "folder", "other"]
 }
 
 fn formats() -> Vec<&'static str> {
@@ -92,7 +117,12 @@ fn formats() -> Vec<&'static str> {
 pub static FIELDS: &[Field] = &[
     Field {
         values: Some(kinds),
-        ..field("kind", "video, audio, image or other", || text("video"), |s| text(s.facts.kind.to_string()))
+        ..field(
+            "kind",
+            "video, audio, image, folder or other",
+            || text("video"),
+            |s| text(s.facts.kind.to_string()),
+        )
     },
     Field {
         values: Some(formats),
@@ -129,6 +159,32 @@ pub static FIELDS: &[Field] = &[
     field("channels", "channels of the first sound track, 0 without one", COUNT, |s| {
         int(s.facts.audio.first().map_or(0, |a| a.channels))
     }),
+    field(
+        "sounds",
+        "every sound track, each with codec, rate, channels, layout and language: sounds.exists(s, s.channels == 6)",
+        || Value::List(vec![sound("AAC", 48_000, 2, "stereo", "eng")]),
+        |s| {
+            let each = s.facts.audio.iter().map(|a| {
+                let word = |w: &Option<String>| w.clone().unwrap_or_default();
+                sound(&a.codec, a.rate, a.channels, &word(&a.layout), &word(&a.language))
+            });
+            Value::List(each.collect())
+        },
+    ),
+    field("tags", "what the file says of itself, by name: \"title\" in tags", NONE, |s| {
+        texts(s.facts.tags.iter().map(|(k, v)| (k.as_str(), v.as_str())))
+    }),
+    field("sidecar", "fields of its sidecar files, by name: \"scene\" in sidecar", NONE, |s| {
+        texts(s.item.said.into_iter().flatten().map(|(k, v)| (k.as_str(), v.as_str())))
+    }),
+    field("parts", "parts of its stem by the house's name_parts, empty where that does not fit", NONE, |s| {
+        let Some(pattern) = s.item.name_parts else { return texts([]) };
+        let stem = os(s.item.path.file_stem());
+        let found = pattern.captures(&stem);
+        let names = pattern.capture_names().flatten();
+        let part = |name| found.as_ref().and_then(|f| f.name(name)).map_or("", |m| m.as_str());
+        texts(names.map(|name| (name, part(name))))
+    }),
     field("captions", "number of caption tracks", COUNT, |s| int(s.facts.captions)),
     field("timecode", "start timecode, empty without one", WORD, |s| {
         text(s.facts.timecode.as_ref().map_or(String::new(), |t| t.start.clone()))
@@ -137,10 +193,16 @@ pub static FIELDS: &[Field] = &[
         text(s.facts.timecode.as_ref().and_then(|t| t.reel.clone()).unwrap_or_default())
     }),
     field("frames", "number of frames of a run, 0 for a file", COUNT, |s| {
-        int(s.item.frames.map_or(0, |f| f.count()))
+        int(s.item.frames().map_or(0, |f| f.count()))
     }),
     field("first_frame", "number of the first frame of a run, 0 for a file", COUNT, |s| {
-        int(s.item.frames.map_or(0, |f| f.first))
+        int(s.item.frames().map_or(0, |f| f.first))
+    }),
+    field("files", "number of files of a folder that is taken whole, otherwise 0", COUNT, |s| {
+        match s.item.many {
+            Some(Many::Tree(tree)) => int(tree.files),
+            _ => int(0),
+        }
     }),
     field("beside", "endings of what belongs to it, with blanks between: srt en.xml", WORD, |s| {
         let all: Vec<String> =
@@ -156,6 +218,22 @@ pub static FIELDS: &[Field] = &[
         text(s.item.path.parent().map_or(String::new(), |p| p.to_string_lossy().into_owned()))
     }),
     field("watch", "name of the watch", WORD, |s| text(s.item.watch)),
+    field(
+        "source",
+        "the original without the mark of its version: shots/sh010 of shots/v003/sh010.mov",
+        WORD,
+        |s| text(versions::of(s.item.path).thing.with_extension("").to_string_lossy()),
+    ),
+    field("source_version", "the number of that mark, 0 without one", COUNT, |s| {
+        int(versions::of(s.item.path).number)
+    }),
+    field(
+        "earlier",
+        "how many arrivals of the same source came before: other versions, or the same name with other content",
+        COUNT,
+        |s| int(s.item.others.earlier),
+    ),
+    field("newer", "how many of those have a higher source_version", COUNT, |s| int(s.item.others.newer)),
     field("date", "the day the file arrived, here: 2026-11-23", WORD, |s| {
         text(clock::local_date(s.item.arrived))
     }),

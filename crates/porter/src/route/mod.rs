@@ -4,12 +4,14 @@
 mod condition;
 pub mod fields;
 pub mod script;
+pub mod versions;
 
 pub use condition::Condition;
 
 use crate::clock::Micros;
 use crate::config::{House, Make, Preset, Rule};
 use crate::files::frames::Frames;
+use crate::files::many::Many;
 use crate::item;
 use crate::naming;
 use crate::package::Package;
@@ -18,6 +20,7 @@ use crate::store::{Counts, IfTaken, JobId};
 use crate::watch::beside::Beside;
 use fields::Subject;
 use media::facts::Facts;
+use regex_lite::Regex;
 use std::path::Path;
 
 /// What arrived.
@@ -28,12 +31,50 @@ pub struct Item<'a> {
     pub path: &'a Path,
     pub arrived: Micros,
     pub job: JobId,
-    /// It is a run of these; its path is without their numbers.
-    pub frames: Option<&'a Frames>,
+    /// It is of many files; the path of a run is without their numbers.
+    pub many: Option<&'a Many>,
     /// What belongs to it.
     pub beside: &'a [Beside],
     /// Numbers that were counted for it.
     pub counts: Option<&'a Counts>,
+    /// Fields that its sidecars say.
+    pub said: Option<&'a item::Fields>,
+    /// The house's pattern that takes names apart.
+    pub name_parts: Option<&'a Regex>,
+    /// Other arrivals of the same source.
+    pub others: Others,
+}
+
+/// How many other arrivals there are of what this one is a version of.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Others {
+    pub earlier: u32,
+    /// With a higher number.
+    pub newer: u32,
+}
+
+impl<'a> Item<'a> {
+    /// One of which nothing else is known.
+    pub fn new(watch: &'a str, path: &'a Path, arrived: Micros, job: JobId) -> Item<'a> {
+        Item {
+            watch,
+            path,
+            arrived,
+            job,
+            many: None,
+            beside: &[],
+            counts: None,
+            said: None,
+            name_parts: None,
+            others: Others::default(),
+        }
+    }
+}
+
+impl Item<'_> {
+    pub fn frames(&self) -> Option<&Frames> {
+        self.many.and_then(Many::run)
+    }
 }
 
 /// What is to be made of an arrival, and why.
@@ -78,6 +119,7 @@ pub struct Ruled {
 /// Outputs, names and places of every rule that holds, and what became of the others.
 pub fn decide(house: &House, item: &Item<'_>, facts: &Facts) -> Decision {
     let mut decision = Decision::default();
+    let item = &Item { name_parts: house.name_parts.as_ref(), ..*item };
     let subject = Subject { facts, item, preset: "", rule: "" };
     let (mut held, mut last): (Option<&str>, Option<&str>) = (None, None);
     for rule in house.rules.iter().filter(|r| r.is_for(item.watch)) {
@@ -101,8 +143,8 @@ pub fn decide(house: &House, item: &Item<'_>, facts: &Facts) -> Decision {
         let first = decision.outputs.len();
         for make in rule.make.iter().filter(|_| is_so) {
             let subject = Subject { preset: &make.preset.name, rule: &rule.name, ..subject };
-            // A file as it arrived keeps its ending; a run of frames is a folder of them.
-            let own = item.path.extension().filter(|_| item.frames.is_none());
+            // A file as it arrived keeps its ending; many are a folder of them.
+            let own = item.path.extension().filter(|_| item.many.is_none());
             let own = own.map_or(String::new(), |e| naming::ending(&e.to_string_lossy()));
             decision.outputs.extend(make.preset.parts.iter().map(|part| {
                 let extension = if part.recipe.original { &own } else { &part.extension };

@@ -5,6 +5,7 @@
 use super::fields::{self, Field, Subject, Value as Known, nearest};
 use cel::common::ast::{Expr, IdedExpr, LiteralValue, operators};
 use cel::extractors::This;
+use cel::objects::{Key, Map};
 use cel::{Context, Env, ExecutionError, Program, Value};
 use regex_lite::RegexBuilder;
 use std::sync::{Arc, LazyLock};
@@ -66,6 +67,13 @@ impl Script {
         match script.tried() {
             Ok(gives) => Ok((script, Some(gives))),
             Err(Some(e)) if is_of_form(&e) => Err(Wrong::Types),
+            Err(Some(ExecutionError::NoSuchKey(key))) if script.has_fixed_keys() => {
+                let keys = ["codec", "rate", "channels", "layout", "language"];
+                Err(Wrong::Wanted(match nearest(&key, keys) {
+                    Some(near) => format!("'{near}', not '{key}'"),
+                    None => format!("of a sound one of {}, not '{key}'", keys.join(", ")),
+                }))
+            }
             Err(_) => Ok((script, None)),
         }
     }
@@ -84,6 +92,13 @@ impl Script {
             }
         }
         Ok(())
+    }
+
+    /// Every name behind a dot is known when it is read: nothing in it is asked of what only a file has.
+    fn has_fixed_keys(&self) -> bool {
+        let fields = self.fields();
+        fields.iter().any(|f| f.name == "sounds")
+            && !fields.iter().any(|f| ["tags", "sidecar", "parts"].contains(&f.name))
     }
 
     pub fn text(&self) -> &str {
@@ -112,12 +127,7 @@ impl Script {
     pub fn with(&self, get: impl Fn(&Field) -> Known) -> Result<Gives, Option<ExecutionError>> {
         let mut context = context();
         for field in self.fields() {
-            let value = match get(field) {
-                Known::Text(t) => Value::String(t.into()),
-                Known::Int(n) => Value::Int(n),
-                Known::Float(x) => Value::Float(x),
-            };
-            context.add_variable_from_value(field.name, value);
+            context.add_variable_from_value(field.name, value(get(field)));
         }
         let result = media::guard::catch(|| self.program.execute(&context)).ok_or(None)?;
         Ok(match result.map_err(Some)? {
@@ -128,6 +138,20 @@ impl Script {
             Value::Float(x) => Gives::Known(Known::Float(x)),
             other => Gives::Other(other.type_of().to_string()),
         })
+    }
+}
+
+/// As the language has it.
+fn value(known: Known) -> Value {
+    match known {
+        Known::Text(t) => Value::String(t.into()),
+        Known::Int(n) => Value::Int(n),
+        Known::Float(x) => Value::Float(x),
+        Known::List(all) => Value::List(Arc::new(all.into_iter().map(value).collect())),
+        Known::Record(all) => {
+            let all = all.into_iter().map(|(k, v)| (Key::String(Arc::new(k)), value(v)));
+            Value::Map(Map { map: Arc::new(all.collect()) })
+        }
     }
 }
 
@@ -215,7 +239,8 @@ fn part(text: &str, sign: &str, n: i64) -> String {
     }
 }
 
-fn pattern(text: &str) -> Result<regex_lite::Regex, String> {
+/// A pattern that comes to an end, whatever it is tried on.
+pub fn pattern(text: &str) -> Result<regex_lite::Regex, String> {
     RegexBuilder::new(text).size_limit(1 << 16).nest_limit(20).build().map_err(|e| e.to_string())
 }
 

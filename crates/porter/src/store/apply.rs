@@ -1,10 +1,12 @@
 //! What each change does to the store: a function of the change and of what stands there, and of nothing else.
 
 use super::change::{CHANGE_VERSION, Change, PlannedOutput, Step};
-use super::rows::{JobId, State};
+use super::rows::{JobId, State, known_as};
 use super::view::{Sql, bytes, job_state};
 use crate::clock::Micros;
 use crate::item::{Item, Said};
+use crate::naming::folded;
+use crate::route::versions;
 use rusqlite::{Connection, OptionalExtension, params};
 
 /// Records a change and applies it; gives its number.
@@ -32,10 +34,13 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
         Change::Named { house } => {
             run("INSERT OR REPLACE INTO fact (name, value) VALUES ('house', ?)", &[house])
         }
-        Change::Arrived { job, watch, path, seen, priority, frames, beside } => {
+        Change::Arrived { job, watch, path, seen, priority, many, beside } => {
+            let source = known_as(path, many.as_deref());
+            let source = versions::of(&source);
             run(
-                "INSERT INTO job (id, watch, path, size, modified, changed, inode, arrived, priority, frames, beside, state)
-                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'waiting')",
+                "INSERT INTO job (id, watch, path, size, modified, changed, inode, arrived, priority, frames, beside,
+                     thing, number, state)
+                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'waiting')",
                 params![
                     job,
                     watch,
@@ -46,8 +51,10 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
                     seen.inode as i64,
                     at,
                     priority,
-                    frames.as_ref().map(json).transpose()?,
-                    (!beside.is_empty()).then(|| json(beside)).transpose()?
+                    many.as_ref().map(json).transpose()?,
+                    (!beside.is_empty()).then(|| json(beside)).transpose()?,
+                    source.thing.to_string_lossy(),
+                    source.number
                 ],
             )?;
             run("INSERT OR REPLACE INTO fact (name, value) VALUES ('last_job', ?)", &[job])?;
@@ -107,20 +114,21 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
             if let Some(aside) = aside {
                 // Whoever was delivered under the name is found under the other from now on.
                 run(
-                    "UPDATE delivery SET name = ?1 WHERE rowid = (
+                    "UPDATE delivery SET name = ?1, folded = ?6 WHERE rowid = (
                          SELECT rowid FROM delivery WHERE place = ?2 AND name = ?3 AND delivered IS NOT NULL
                              AND NOT (job = ?4 AND output = ?5) ORDER BY delivered DESC, rowid DESC LIMIT 1)",
-                    params![aside, place, name, job, output],
+                    params![aside, place, name, job, output, folded(aside)],
                 )?;
             }
             run(
-                "UPDATE delivery SET name = ?, ticket = ?, aside = ? WHERE job = ? AND output = ? AND place = ?",
-                params![name, json(ticket)?, aside, job, output, place],
+                "UPDATE delivery SET name = ?, folded = ?, ticket = ?, aside = ?
+                 WHERE job = ? AND output = ? AND place = ?",
+                params![name, folded(name), json(ticket)?, aside, job, output, place],
             )
         }
         Change::LeftOut { job, output, place, failed, why, .. } => {
             run(
-                "UPDATE delivery SET name = NULL, ticket = NULL, aside = NULL, left_out = ?, failed = ?
+                "UPDATE delivery SET name = NULL, folded = NULL, ticket = NULL, aside = NULL, left_out = ?, failed = ?
                  WHERE job = ? AND output = ? AND place = ?",
                 params![why, failed, job, output, place],
             )?;
@@ -157,9 +165,9 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
         }
         Change::Delivered { job, output, place, name, proof, address, .. } => {
             run(
-                "UPDATE delivery SET name = ?, delivered = ?, proof = ?, address = ?
+                "UPDATE delivery SET name = ?, folded = ?, delivered = ?, proof = ?, address = ?
                  WHERE job = ? AND output = ? AND place = ?",
-                params![name, at, json(proof)?, address, job, output, place],
+                params![name, folded(name), at, json(proof)?, address, job, output, place],
             )?;
             drop_task(db, *job, &Step::Carry { output: *output, place: place.clone() })
         }
@@ -185,6 +193,19 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
         Change::RemovingOriginal { job } => {
             run("UPDATE job SET original_to = NULL, original_stage = NULL WHERE id = ?", &[job])
         }
+        Change::TakenIn { job, to, seen, beside } => run(
+            "UPDATE job SET taken_to = ?, size = ?, modified = ?, changed = ?, inode = ?, beside = ?,
+                 original_to = NULL, original_stage = NULL WHERE id = ?",
+            params![
+                bytes(to),
+                seen.size as i64,
+                seen.modified,
+                seen.changed,
+                seen.inode as i64,
+                (!beside.is_empty()).then(|| json(beside)).transpose()?,
+                job
+            ],
+        ),
         Change::Done { job, content, .. } => {
             run("UPDATE job SET content = coalesce(?, content) WHERE id = ?", params![content, job])?;
             end(db, at, *job, &State::Done)
@@ -262,6 +283,9 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
             "INSERT OR REPLACE INTO folder (role, name, path, identity) VALUES (?, ?, ?, ?)",
             params![json(role)?.trim_matches('"'), name, bytes(path), json(identity)?],
         ),
+        Change::FirstUsed { watch } => {
+            run("INSERT OR IGNORE INTO fact (name, value) VALUES ('first use ' || ?, ?)", params![watch, at])
+        }
         Change::Started { .. }
         | Change::NotNoticed { .. }
         | Change::Stopped

@@ -5,8 +5,8 @@ use super::rows::JobId;
 use crate::clock::Micros;
 use crate::deliver::{Proof, Ticket};
 use crate::files::Seen;
-use crate::files::frames::Frames;
 use crate::files::known::{Identity, Role};
+use crate::files::many::Many;
 use crate::item::{Fields, Item};
 use crate::watch::beside::Beside;
 use media::run::Made;
@@ -236,9 +236,9 @@ pub enum Change {
         seen: Seen,
         #[serde(default, skip_serializing_if = "is_usual")]
         priority: i64,
-        /// It is a run of these, and `path` has `#` for their numbers.
-        #[serde(default, skip_serializing_if = "Option::is_none")]
-        frames: Option<Box<Frames>>,
+        /// It is of many files: of a run `path` has `#` for their numbers, of a tree it is the folder.
+        #[serde(default, rename = "frames", skip_serializing_if = "Option::is_none")]
+        many: Option<Box<Many>>,
         /// What belongs to it, in the same folder.
         #[serde(default, skip_serializing_if = "Vec::is_empty")]
         beside: Vec<Beside>,
@@ -337,6 +337,15 @@ pub enum Change {
     },
     RemovingOriginal {
         job: JobId,
+    },
+    /// The original lies here from now on; it was moved before anything was made of it.
+    TakenIn {
+        job: JobId,
+        #[serde(with = "crate::bytes")]
+        to: PathBuf,
+        seen: Seen,
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        beside: Vec<Beside>,
     },
     Done {
         job: JobId,
@@ -441,6 +450,10 @@ pub enum Change {
         number: i64,
         text: String,
     },
+    /// A watch that leaves what was there before is used for the first time.
+    FirstUsed {
+        watch: String,
+    },
     WatchLost {
         watch: String,
         why: String,
@@ -511,6 +524,7 @@ impl Change {
             | AllDelivered { job }
             | MovingOriginal { job, .. }
             | RemovingOriginal { job }
+            | TakenIn { job, .. }
             | Done { job, .. }
             | TurningAway { job, .. }
             | TurnedAway { job, .. }

@@ -228,6 +228,14 @@ const MIGRATIONS: &[&str] = &[
     ) STRICT, WITHOUT ROWID;
     CREATE INDEX fetched_by_stage ON fetched (watch, stage);
     CREATE TABLE configuration (number INTEGER PRIMARY KEY, at INTEGER NOT NULL, text TEXT NOT NULL) STRICT;",
+    // 7: versions of one source, and names that differ only in their case
+    "ALTER TABLE job ADD COLUMN thing TEXT;
+    ALTER TABLE job ADD COLUMN number INTEGER NOT NULL DEFAULT 0;
+    ALTER TABLE job ADD COLUMN taken_to BLOB;
+    CREATE INDEX job_by_thing ON job (watch, thing, number) WHERE thing IS NOT NULL;
+    ALTER TABLE delivery ADD COLUMN folded TEXT;
+    UPDATE delivery SET folded = lower(name) WHERE name IS NOT NULL;
+    CREATE INDEX delivery_by_folded ON delivery (place, folded);",
 ];
 
 pub const NEWEST: u32 = MIGRATIONS.len() as u32;
@@ -299,7 +307,7 @@ mod tests {
     }
 
     #[rstest::rstest]
-    fn a_store_of_an_older_program_goes_on_where_it_was(#[values(1, 2, 3, 4, 5)] version: usize) {
+    fn a_store_of_an_older_program_goes_on_where_it_was(#[values(1, 2, 3, 4, 5, 6)] version: usize) {
         let (_dir, path) = old(version);
         let s = Store::open(&path).unwrap();
         let steps = |job| -> Vec<Step> {

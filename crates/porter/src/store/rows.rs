@@ -5,12 +5,13 @@ use crate::clock::Micros;
 use crate::deliver::{Proof, Ticket};
 use crate::files::Seen;
 use crate::files::frames::Frames;
+use crate::files::many::{Many, Tree};
 use crate::item::Item;
 use crate::recipe::Recipe;
 use crate::watch::beside::Beside;
 use media::run::Made;
 use serde::Serialize;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 pub type JobId = i64;
 
@@ -79,8 +80,8 @@ pub struct Job {
     /// Inside the watch folder.
     pub path: PathBuf,
     pub seen: Seen,
-    /// It is a run of these.
-    pub frames: Option<Frames>,
+    /// It is of many files.
+    pub many: Option<Many>,
     /// What belongs to it, in the same folder.
     pub beside: Vec<Beside>,
     pub arrived: Micros,
@@ -94,6 +95,8 @@ pub struct Job {
     /// Where the original went or goes, and the name it has there until it is whole.
     pub original_to: Option<PathBuf>,
     pub original_stage: Option<String>,
+    /// Where the original was moved to before anything was made of it: it lies there now.
+    pub taken_to: Option<PathBuf>,
     /// Digest of an original that was left.
     pub content: Option<String>,
     /// Numbers that were counted for it.
@@ -102,6 +105,34 @@ pub struct Job {
     pub configuration: Option<i64>,
     pub started: Option<Micros>,
     pub ended: Option<Micros>,
+}
+
+impl Job {
+    /// It is a run of these.
+    pub fn frames(&self) -> Option<&Frames> {
+        self.many.as_ref().and_then(Many::run)
+    }
+
+    /// It is a folder that is taken whole.
+    pub fn tree(&self) -> Option<&Tree> {
+        match &self.many {
+            Some(Many::Tree(tree)) => Some(tree),
+            _ => None,
+        }
+    }
+
+    /// What rules and names know it by: a run goes by its name without numbers.
+    pub fn known_as(&self) -> PathBuf {
+        known_as(&self.path, self.many.as_ref())
+    }
+}
+
+/// The same of an arrival.
+pub fn known_as(path: &Path, many: Option<&Many>) -> PathBuf {
+    match many.and_then(Many::run) {
+        Some(f) => path.with_file_name(format!("{}{}", f.title(), f.suffix)),
+        None => path.to_owned(),
+    }
 }
 
 /// A step that is still to be done.

@@ -28,7 +28,7 @@ fn arrive(s: &Store, path: impl AsRef<Path>) -> JobId {
         path,
         seen: seen(job as u64),
         priority: 0,
-        frames: None,
+        many: None,
         beside: Vec::new(),
     }])
     .unwrap();
@@ -141,7 +141,7 @@ fn a_transaction_that_fails_leaves_nothing() {
         path: "b.mp4".into(),
         seen: seen(9),
         priority: 0,
-        frames: None,
+        many: None,
         beside: Vec::new(),
     };
     let before = s.read(|v| v.dump()).unwrap();

@@ -2,10 +2,14 @@
 
 use super::change::{Change, Event, IfTaken, NotMade, RECIPE_VERSION, Step, TaskKey};
 use super::rows::*;
+use crate::clock::Micros;
 use crate::files::Seen;
 use crate::files::known::{Identity, Role};
+use crate::files::many::Many;
 use crate::history::{Past, Span};
+use crate::naming::folded;
 use crate::recipe::Recipe;
+use crate::route::{Others, versions};
 use rusqlite::{Connection, OptionalExtension, Row, params};
 use serde::de::DeserializeOwned;
 use std::ffi::OsStr;
@@ -88,7 +92,8 @@ pub(super) const EVENTS_AFTER: &str =
     "SELECT id, at, job, change FROM event WHERE id > ? ORDER BY id LIMIT ?";
 pub(super) const TASKS: &str = "SELECT * FROM task ORDER BY job, step, output, place";
 pub(super) const TASKS_OF: &str = "SELECT * FROM task WHERE job = ? ORDER BY step, output, place";
-pub(super) const GIVEN: &str = "SELECT job FROM delivery WHERE place = ? AND name = ?";
+/// A store of an older program does not have every name in folded form.
+pub(super) const GIVEN: &str = "SELECT job FROM delivery WHERE place = ?1 AND (name = ?2 OR folded = ?3)";
 
 impl View<'_> {
     /// The random id of the house this store is of.
@@ -228,6 +233,33 @@ impl View<'_> {
             .optional()
     }
 
+    /// How many other arrivals there are of what this is a version of.
+    pub fn others(&self, watch: &str, path: &Path, many: Option<&Many>, but: Option<JobId>) -> Sql<Others> {
+        let source = versions::of(&known_as(path, many));
+        let thing = source.thing.to_string_lossy();
+        let but = but.unwrap_or(JobId::MAX);
+        let mut q = self.db.prepare_cached(
+            "SELECT count(*) FILTER (WHERE id < ?1), count(*) FILTER (WHERE number > ?2 AND id != ?1)
+             FROM job WHERE watch = ?3 AND thing = ?4 AND state != 'withdrawn'",
+        )?;
+        q.query_row(params![but, source.number, watch, thing], |r| {
+            Ok(Others { earlier: r.get(0)?, newer: r.get(1)? })
+        })
+    }
+
+    /// Jobs of the same source as this one, with the version of each.
+    pub fn versions(&self, job: JobId) -> Sql<Vec<(JobId, u32)>> {
+        const SQL: &str =
+            "SELECT o.id, o.number FROM job j JOIN job o ON o.watch = j.watch AND o.thing = j.thing
+             WHERE j.id = ? AND o.id != j.id AND o.state != 'withdrawn' ORDER BY o.id DESC LIMIT 20";
+        all(self.db, SQL, [job], |r| Ok((r.get(0)?, r.get(1)?)))
+    }
+
+    /// When a watch was used first, if that was noted.
+    pub fn first_use(&self, watch: &str) -> Sql<Option<Micros>> {
+        self.fact(&format!("first use {watch}"))
+    }
+
     /// Nothing more is to be begun.
     pub fn is_paused(&self) -> Sql<bool> {
         Ok(self.fact::<i64>("paused")?.unwrap_or(0) != 0)
@@ -345,6 +377,16 @@ impl View<'_> {
         all(self.db, SQL, params![since, most], |r| Ok((job(r)?, read(r.get("facts")?).unwrap_or_default())))
     }
 
+    /// What was found of a job's source, if it was looked at.
+    pub fn facts(&self, job: JobId) -> Sql<Option<serde_json::Value>> {
+        let text: Option<Option<String>> = self
+            .db
+            .prepare_cached("SELECT facts FROM job WHERE id = ?")?
+            .query_row([job], |r| r.get(0))
+            .optional()?;
+        Ok(read(text.flatten()))
+    }
+
     /// The job whose delivery has this name at this place and is not over.
     pub fn carries_name(&self, place: &str, name: &str) -> Sql<Option<JobId>> {
         self.db
@@ -353,9 +395,9 @@ impl View<'_> {
             .optional()
     }
 
-    /// True if some job has, or will have, this name at this place.
+    /// True if some job has, or will have, this name at this place, or one that differs only in case or Unicode form.
     pub fn name_is_given(&self, place: &str, name: &str) -> Sql<bool> {
-        self.db.prepare_cached(GIVEN)?.exists([place, name])
+        self.db.prepare_cached(GIVEN)?.exists([place, name, &folded(name)])
     }
 
     pub fn events(&self, id: JobId) -> Sql<Vec<Event>> {
@@ -426,7 +468,7 @@ fn job(r: &Row<'_>) -> Sql<Job> {
         },
         arrived: r.get("arrived")?,
         // A store of an older program, only looked at, does not have these.
-        frames: read(r.get("frames").unwrap_or(None)),
+        many: read(r.get("frames").unwrap_or(None)),
         beside: read(r.get("beside").unwrap_or(None)).unwrap_or_default(),
         priority: r.get("priority").unwrap_or(0),
         on_hold: r.get("on_hold").unwrap_or(false),
@@ -434,6 +476,7 @@ fn job(r: &Row<'_>) -> Sql<Job> {
         reason: r.get("reason")?,
         original_to: r.get::<_, Option<Vec<u8>>>("original_to")?.map(path_of),
         original_stage: r.get("original_stage")?,
+        taken_to: r.get::<_, Option<Vec<u8>>>("taken_to").unwrap_or(None).map(path_of),
         content: r.get("content")?,
         counts: read(r.get("counts").unwrap_or(None)),
         configuration: r.get("configuration").unwrap_or(None),

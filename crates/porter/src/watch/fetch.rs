@@ -4,6 +4,7 @@
 
 use super::service::News;
 use super::steady::unfinished;
+use super::told::Ear;
 use crate::config::{After, Fetch, Watch};
 use crate::deliver::Trouble;
 use crate::deliver::remote::{Far, There, far};
@@ -28,6 +29,9 @@ const STAGE_END: &str = ".deft-porter.part";
 /// After a line broke it is tried again at once so often.
 const TRIES: usize = 3;
 
+/// How often it is asked whether something was told: so often it is looked at most.
+const HEARD_EVERY: Duration = Duration::from_millis(250);
+
 /// So many files that cannot be had end a look.
 const MOST_FAILURES: usize = 5;
 
@@ -44,6 +48,8 @@ pub struct Fetcher {
     lost: bool,
     /// When something was put into the folder.
     put: Option<Instant>,
+    /// Hears when something came there.
+    ear: Option<Ear>,
 }
 
 /// What a look came to.
@@ -62,14 +68,25 @@ impl Fetcher {
         news: impl Fn(News) + Send + 'static,
     ) -> Fetcher {
         let news = Box::new(news);
-        Fetcher { porter, watch, from, index, news, far: None, seen: HashMap::new(), lost: false, put: None }
+        Fetcher {
+            porter,
+            watch,
+            from,
+            index,
+            news,
+            far: None,
+            seen: HashMap::new(),
+            lost: false,
+            put: None,
+            ear: None,
+        }
     }
 
     /// Until nobody holds the other end of `stop` any more, or says so.
     pub fn work(mut self, stop: &Receiver<()>) {
         let mut quiet = false;
         loop {
-            let waits = match self.look() {
+            let waits = match self.listen().and_then(|()| self.look()) {
                 Ok(looked) => {
                     if std::mem::take(&mut self.lost) {
                         (self.news)(News::Back { watch: self.index });
@@ -97,11 +114,37 @@ impl Fetcher {
                 (self.news)(if is_quiet { News::Quiet { watch } } else { News::Busy { watch } });
                 quiet = is_quiet;
             }
-            match stop.recv_timeout(self.watch.look_every) {
-                Err(RecvTimeoutError::Timeout) => (),
-                _ => return,
+            if self.rest(stop, waits) {
+                return;
             }
         }
+    }
+
+    fn listen(&mut self) -> Result<()> {
+        if let (None, Some(at)) = (&self.ear, &self.from.told) {
+            self.ear = Some(Ear::open(at)?);
+        }
+        Ok(())
+    }
+
+    /// Until the next look; true when it is told to end.
+    fn rest(&self, stop: &Receiver<()>, waits: bool) -> bool {
+        let Some(ear) = &self.ear else {
+            return !matches!(stop.recv_timeout(self.watch.look_every), Err(RecvTimeoutError::Timeout));
+        };
+        // What waits to be steady is looked at when it may be, however seldom it is looked at otherwise.
+        let soon = self.watch.steady.max(HEARD_EVERY);
+        let pause = if waits { soon.min(self.watch.look_every) } else { self.watch.look_every };
+        let begun = Instant::now();
+        while begun.elapsed() < pause {
+            let left = pause.saturating_sub(begun.elapsed());
+            match stop.recv_timeout(left.min(HEARD_EVERY)) {
+                Err(RecvTimeoutError::Timeout) if ear.heard() => return false,
+                Err(RecvTimeoutError::Timeout) => (),
+                _ => return true,
+            }
+        }
+        false
     }
 
     fn stopping(&self) -> bool {

@@ -9,5 +9,7 @@ pub mod folder;
 pub mod gather;
 pub mod service;
 pub mod steady;
+pub mod told;
+pub mod trees;
 
 pub use steady::{Steady, Why};

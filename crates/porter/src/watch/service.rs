@@ -5,9 +5,10 @@ use super::beside::Beside;
 use super::folder::{self, Found};
 use super::gather::Gather;
 use super::steady::{Steady, Waiting, Why};
+use super::trees::Trees;
 use crate::config::Watch;
-use crate::files::frames::Frames;
 use crate::files::known::Mount;
+use crate::files::many::{self, Kind, Many};
 use crate::files::{Dir, Seen};
 use notify::{RecursiveMode, Watcher as _};
 use std::path::{Path, PathBuf};
@@ -21,8 +22,8 @@ pub struct Arrival {
     /// Inside the watch folder.
     pub path: PathBuf,
     pub seen: Seen,
-    /// It is a run of these.
-    pub frames: Option<Frames>,
+    /// It is of many files.
+    pub many: Option<Many>,
     /// What belongs to it.
     pub beside: Vec<Beside>,
 }
@@ -90,8 +91,9 @@ impl WatchThread {
         let (orders, from) = channel();
         let to_self = orders.clone();
         std::thread::spawn(move || {
-            let steady = watch.steady.as_millis() as i64;
-            let steady = Steady::new(steady, watch.unfinished.clone(), watch.belonging.clone());
+            let ms = watch.steady.as_millis() as i64;
+            let steady = Steady::new(ms, watch.unfinished.clone(), watch.belonging.clone());
+            let trees = Trees::new(ms, watch.unfinished.clone(), watch.belonging.clone());
             let mut desk = Desk {
                 index,
                 events: Events::start(to_self, &watch.folder, watch.depth > 0),
@@ -102,6 +104,7 @@ impl WatchThread {
                 gather: Gather::new(watch.gathering.clone()),
                 watch,
                 steady,
+                trees,
                 next_look: 0,
                 next_walk: 0,
                 calm: 0,
@@ -139,6 +142,7 @@ struct Desk {
     folder: Option<Dir>,
     steady: Steady,
     gather: Gather,
+    trees: Trees,
     next_look: i64,
     /// When the whole folder is gone through at the latest, how many looks in a row found nothing new, and whether all of it
     /// lies on one disk.
@@ -166,7 +170,8 @@ impl Desk {
             }
             self.hand_over();
             let telling = self.tell_waiting();
-            let next = [self.steady.next_due(), self.gather.next_due()].into_iter().flatten().min();
+            let next = [self.steady.next_due(), self.gather.next_due(), self.trees.next_due()];
+            let next = next.into_iter().flatten().min();
             // What is ready and not taken now waits for the next look.
             let next = next.map(|due| if self.takes_now() { due } else { due.max(self.next_look) });
             let is_quiet = next.is_none() && !telling;
@@ -220,14 +225,23 @@ impl Desk {
             Some(f) => self.see(now, &f),
             // A folder that came or went holds files of its own.
             None => {
-                self.gather.see(now, inside, None);
-                self.steady.see(now, inside, None, true);
+                if !self.watch.whole_folders || !self.trees.see(now, inside, None) {
+                    self.gather.see(now, inside, None);
+                    self.steady.see(now, inside, None, true);
+                }
                 self.next_look = now;
             }
         }
     }
 
     fn see(&mut self, now: i64, f: &Found) {
+        if self.watch.whole_folders
+            && let Some((top, _)) = super::trees::split(&f.path)
+        {
+            let seen = (f.seen, if f.is_file { Kind::File } else { Kind::Other });
+            self.trees.see(now, &f.path, self.watch.fits(&top).then_some(seen));
+            return;
+        }
         if f.is_file && !self.watch.takes(&f.path, &f.seen) {
             self.gather.see(now, &f.path, None);
             self.steady.see(now, &f.path, None, true);
@@ -268,12 +282,15 @@ impl Desk {
                 if !self.gather.is_empty() {
                     self.gather.keep_only(now, &folder::paths(&found));
                 }
-                let before = self.steady.changes();
+                let before = (self.steady.changes(), self.trees.changes());
                 self.steady.begin_look();
+                self.trees.begin_look();
                 found.iter().for_each(|f| self.see(now, f));
                 self.steady.end_look();
+                self.trees.end_look(now);
                 self.one_disk = one;
-                self.calm = if self.steady.changes() == before { self.calm + 1 } else { 0 };
+                let same = (self.steady.changes(), self.trees.changes()) == before;
+                self.calm = if same { self.calm + 1 } else { 0 };
                 self.next_walk =
                     now + (CALM_LOOK.as_millis() as i64).max(self.watch.look_every.as_millis() as i64);
             }
@@ -290,7 +307,8 @@ impl Desk {
     /// Nothing happened for a while, nothing waits, and whatever happens is told by the system: the folder is known to be
     /// itself, and need not be gone through now.
     fn is_calm(&self, now: i64, folder: &Dir) -> bool {
-        let waits = self.steady.next_due().is_some() || self.gather.next_due().is_some();
+        let due = [self.steady.next_due(), self.gather.next_due(), self.trees.next_due()];
+        let waits = due.iter().any(Option::is_some);
         self.calm >= CALM
             && !self.lost
             && !waits
@@ -315,6 +333,7 @@ impl Desk {
             return;
         }
         self.hand_over_runs(now);
+        self.hand_over_trees(now);
         let due = self.steady.due(now);
         let Some(folder) = self.folder.as_ref().filter(|_| !due.is_empty()) else { return };
         for path in due {
@@ -330,7 +349,30 @@ impl Desk {
             }
             if let Some((seen, beside)) = self.steady.take(now, &path) {
                 self.handed += 1;
-                (self.news)(News::Arrived(Arrival { watch: self.index, path, seen, frames: None, beside }));
+                (self.news)(News::Arrived(Arrival { watch: self.index, path, seen, many: None, beside }));
+            }
+        }
+    }
+
+    /// The same for folders that are taken whole: each is looked through once more.
+    fn hand_over_trees(&mut self, now: i64) {
+        let due = self.trees.due(now);
+        let Some(folder) = self.folder.as_ref().filter(|_| !due.is_empty()) else { return };
+        for path in due {
+            if !self.takes_now() {
+                return;
+            }
+            // What cannot be looked through now is told by the next look.
+            let Ok(found) = folder.inside(&path).and_then(|top| many::walk(&top)) else { continue };
+            if let Some(whole) = self.trees.take(now, &path, &found) {
+                self.handed += 1;
+                (self.news)(News::Arrived(Arrival {
+                    watch: self.index,
+                    path: whole.path,
+                    seen: whole.seen,
+                    many: Some(Many::Tree(whole.tree)),
+                    beside: Vec::new(),
+                }));
             }
         }
     }
@@ -344,9 +386,9 @@ impl Desk {
             self.gather.see(now, &path, look.map(|f| f.seen));
         }
         for ready in self.gather.take(now) {
-            let (path, seen, frames) = (ready.path, ready.seen, ready.frames);
+            let (path, seen, many) = (ready.path, ready.seen, ready.frames.map(Many::Run));
             self.handed += 1;
-            (self.news)(News::Arrived(Arrival { watch: self.index, path, seen, frames, beside: Vec::new() }));
+            (self.news)(News::Arrived(Arrival { watch: self.index, path, seen, many, beside: Vec::new() }));
         }
     }
 
@@ -354,6 +396,7 @@ impl Desk {
     fn tell_waiting(&mut self) -> bool {
         let mut files = self.steady.waiting(self.began, self.millis());
         files.extend(self.gather.waiting(self.began, self.millis()));
+        files.extend(self.trees.waiting(self.began, self.millis()));
         if !self.takes_now() {
             let why = if self.is_open() { Why::Enough } else { Why::Hours };
             let ready = files.iter_mut().filter(|w| w.why == Why::Changing && w.steady_for >= w.wanted);

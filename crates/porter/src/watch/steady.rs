@@ -133,25 +133,35 @@ impl Steady {
             return Vec::new();
         }
         let Some(stem) = path.file_stem() else { return Vec::new() };
-        let mut from = stem.to_owned();
-        from.push(".");
-        let from = path.with_file_name(from).into_os_string();
-        let all = self.files.range(from.clone()..).map(|(p, e)| (Path::new(p), e));
-        all.take_while(|(p, _)| p.as_os_str().as_bytes().starts_with(from.as_bytes()))
-            .filter(|(p, _)| {
-                let is_near =
-                    p.parent() == path.parent() && p.file_name().is_some_and(|n| begins_with(n, stem));
-                is_near && *p != path && self.belonging.belongs(p) && self.main_of(p).as_deref() == Some(path)
-            })
-            .collect()
+        let mut out = Vec::new();
+        for sign in self.belonging.signs() {
+            let mut from = stem.to_owned();
+            from.push(sign);
+            let from = path.with_file_name(from).into_os_string();
+            let all = self.files.range(from.clone()..).map(|(p, e)| (Path::new(p), e));
+            out.extend(
+                all.take_while(|(p, _)| p.as_os_str().as_bytes().starts_with(from.as_bytes())).filter(
+                    |(p, _)| {
+                        let is_near = p.parent() == path.parent()
+                            && p.file_name().is_some_and(|n| begins_with(n, stem, sign));
+                        is_near
+                            && *p != path
+                            && self.belonging.belongs(p)
+                            && self.main_of(p).as_deref() == Some(path)
+                    },
+                ),
+            );
+        }
+        out
     }
 
     /// The file that another belongs to: the one with the longest name that it begins with, and of those that differ only
     /// in their endings the first.
     fn main_of(&self, path: &Path) -> Option<PathBuf> {
         let name = path.file_name()?.as_bytes();
-        let dots = name.iter().enumerate().filter(|(at, b)| **b == b'.' && *at > 0).map(|(at, _)| at);
-        let mut heads: Vec<usize> = dots.collect();
+        let signs: &[u8] = if self.belonging.is_sound(path) { b"._- " } else { b"." };
+        let ends = name.iter().enumerate().filter(|(at, b)| signs.contains(b) && *at > 0).map(|(at, _)| at);
+        let mut heads: Vec<usize> = ends.collect();
         heads.reverse();
         for end in heads {
             let head = OsStr::from_bytes(&name[..end]);
@@ -269,7 +279,15 @@ impl Steady {
             .into_iter()
             .map(|(p, e)| {
                 let name = PathBuf::from(p.file_name().unwrap_or_default());
-                (p.to_owned(), Beside { name, seen: e.seen, marker: self.belonging.is_marker(p) })
+                (
+                    p.to_owned(),
+                    Beside {
+                        name,
+                        seen: e.seen,
+                        marker: self.belonging.is_marker(p),
+                        sound: self.belonging.is_sound(p),
+                    },
+                )
             })
             .collect();
         for p in beside.iter().map(|(p, _)| p.as_path()).chain([path]) {
@@ -363,8 +381,11 @@ mod tests {
     }
 
     fn with_sidecars(marker: Option<&str>) -> Steady {
-        let belonging =
-            Belonging { sidecars: patterns(&["*.srt", "*.xml"]), marker: marker.map(String::from) };
+        let belonging = Belonging {
+            sidecars: patterns(&["*.srt", "*.xml"]),
+            marker: marker.map(String::from),
+            ..Belonging::default()
+        };
         Steady::new(100, patterns(&UNFINISHED), belonging)
     }
 
@@ -394,6 +415,29 @@ mod tests {
         let (_, beside) = s.take(150, Path::new("d/a.mov")).unwrap();
         assert_eq!(names(&beside), ["a.en.srt", "a.mov.xml", "a.srt"]);
         assert_eq!(s.next_due(), None);
+    }
+
+    #[test]
+    fn sound_in_files_of_its_own_comes_with_its_pictures() {
+        let belonging = Belonging { sounds: patterns(&["*.wav"]), ..Belonging::default() };
+        let mut s = Steady::new(100, patterns(&UNFINISHED), belonging);
+        for name in
+            ["A1.mov", "A1_1.wav", "A1_2.WAV", "A1.L.wav", "A1_2.mov", "A12.wav", "A1_2-R.wav", "A1_x.txt"]
+        {
+            s.see(0, Path::new(name), seen(5, 1), true);
+        }
+        s.see(60, Path::new("A1_1.wav"), seen(6, 1), true);
+        let take =
+            |s: &mut Steady, now, name: &str| s.take(now, Path::new(name)).map(|(_, b)| names(&b).join(" "));
+        assert_eq!(take(&mut s, 100, "A1_2.mov").as_deref(), Some("A1_2.WAV A1_2-R.wav"));
+        assert_eq!((take(&mut s, 100, "A1.mov"), take(&mut s, 100, "A12.wav")), (None, None));
+        assert_eq!(take(&mut s, 100, "A1_x.txt").as_deref(), Some(""));
+        // The longest name that it begins with is whose it is: there is a picture A1_2.
+        let (_, all) = s.take(160, Path::new("A1.mov")).unwrap();
+        assert_eq!((names(&all).join(" "), all.iter().all(|b| b.sound)), ("A1.L.wav A1_1.wav".into(), true));
+        let left = s.waiting(Instant::now(), 500);
+        let left: Vec<_> = left.iter().map(|w| (w.path.to_str().unwrap(), w.why)).collect();
+        assert_eq!(left, [("A12.wav", Why::Alone)]);
     }
 
     #[test]

@@ -26,14 +26,30 @@ pub struct Captions {
     pub shade: f32,
     /// At the top instead of the bottom.
     pub at_top: bool,
-    /// In the order of their times, once they were read: none is no captions at all.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub spoken: Option<Vec<Spoken>>,
+    /// What came with the file, once it was looked for.
+    #[serde(skip)]
+    pub came: Option<Came>,
+}
+
+/// Captions that came with a file.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Came {
+    /// In the order of their times, and what had to be passed over in reading them.
+    Read { spoken: Vec<Spoken>, notes: Vec<String> },
+    /// They cannot be read, and why.
+    Broken(String),
 }
 
 impl Captions {
     pub fn words(&self) -> String {
-        format!("burn in captions, {} of them", self.spoken.as_ref().map_or(0, Vec::len))
+        format!("burn in captions, {} of them", self.spoken().len())
+    }
+
+    fn spoken(&self) -> &[Spoken] {
+        match &self.came {
+            Some(Came::Read { spoken, .. }) => spoken,
+            _ => &[],
+        }
     }
 }
 
@@ -59,7 +75,7 @@ impl Captioner {
     }
 
     fn said_at(&self, ms: u64) -> String {
-        let all = self.captions.spoken.iter().flatten();
+        let all = self.captions.spoken().iter();
         let now: Vec<&str> = all.filter(|s| s.from <= ms && ms < s.to).map(|s| s.text.as_str()).collect();
         now.join("\n")
     }
@@ -119,23 +135,26 @@ mod tests {
     #[test]
     fn lines_stand_above_each_other_as_long_as_they_are_said() {
         let form = super::super::contract::form(320, 180, Chroma::C420, 8);
-        let said = |from, to, text: &str| Spoken { from, to, text: text.into() };
+        // The part begins ten seconds in.
+        let said = |from: u64, to: u64, text: &str| Spoken {
+            from: from + 10_000,
+            to: to + 10_000,
+            text: text.into(),
+        };
         let captions = Captions {
             size: 6.0,
             colour: [255; 3],
             shade: 0.6,
             at_top: false,
-            spoken: Some(vec![
-                said(1000, 2000, "The tide is out."),
-                said(3000, 4000, "One line,\nand another."),
-            ]),
+            came: Some(Came::Read {
+                spoken: vec![
+                    said(1000, 2000, "The tide is out."),
+                    said(3000, 4000, "One line,\nand another."),
+                ],
+                notes: Vec::new(),
+            }),
         };
         let mut c = Captioner::new(captions, 10.0, &form, Pool::new());
-        c.captions
-            .spoken
-            .iter_mut()
-            .flatten()
-            .for_each(|s| (s.from, s.to) = (s.from + 10_000, s.to + 10_000));
         let mut changed = |seconds: f64| -> Vec<u32> {
             let mut f = VideoFrame::new(&Pool::new(), 320, 180, Chroma::C420, 8).unwrap();
             f.planes.iter_mut().for_each(|p| p.bytes_mut().unwrap().fill(128));

@@ -24,7 +24,7 @@ mod wide;
 mod contract;
 
 pub use burn::{Burn, Burner, Burning, Side};
-pub use captions::{Captions, Spoken};
+pub use captions::{Came, Captions, Spoken};
 pub use convert::{Converter, Wanted};
 pub use deinterlace::{Deinterlacer, Deinterlacing};
 pub use fade::Fading;

@@ -304,7 +304,7 @@ fn burn_captions(c: &mut Checker<'_>, here: &At, b: &raw::BurnCaptions) -> Capti
     let sides = [("bottom", false), ("top", true)];
     let at_top = choice(c, key(here, "at"), b.at.as_deref(), &sides, false);
     let (size, shade, colour) = letters(c, here, (b.size, 5.5), b.shade, b.colour.as_deref());
-    Captions { size, colour, shade, at_top, spoken: None }
+    Captions { size, colour, shade, at_top, came: None }
 }
 
 /// Writing in a picture: fields that there are, and letters that the typeface has.

@@ -9,7 +9,7 @@ mod words;
 
 use super::locate::{Fault, Step};
 use super::{
-    Hours, House, Make, MakerLimits, Original, Part, Pattern, Place, Preset, Rule, Watch, raw, values,
+    Hours, House, Make, MakerLimits, Original, Part, Pattern, Place, Preset, Rule, Since, Watch, raw, values,
 };
 use crate::jobs::schedule::MAX_PRIORITY;
 use crate::naming::Template;
@@ -204,6 +204,16 @@ pub fn house(
         }
         size
     });
+    let name_parts = raw.house.name_parts.as_deref().and_then(|text| {
+        const WANTED: &str =
+            "a pattern with named groups, such as \"EP(?<episode>[0-9]+)_SC(?<scene>[0-9]+)\"";
+        let found = crate::route::script::pattern(text).map_err(|e| format!("{WANTED} ({e})"));
+        let found = found.and_then(|p| match p.capture_names().flatten().next() {
+            Some(_) => Ok(p),
+            None => Err(format!("{WANTED}; this one has no group with a name")),
+        });
+        found.map_err(|wanted| c.fault(key(&top, "name_parts"), format!("\"{text}\""), wanted)).ok()
+    });
     let maker = maker(&mut c, &key(&top, "maker"), &raw.house.maker.unwrap_or_default());
 
     let mut names = Vec::new();
@@ -292,10 +302,12 @@ pub fn house(
         file: file.to_owned(),
         name: raw.house.name,
         state,
+        looked: None,
         jobs_at_once: jobs as usize,
         retry_after,
         hand_work,
         disk_low,
+        name_parts,
         metrics,
         maker,
         watches,
@@ -353,7 +365,8 @@ fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
     let look_every = c.duration(key(here, "look_every"), w.look_every.as_deref(), "5 s", ms(100));
     let second_look = c.duration(key(here, "second_look"), w.second_look.as_deref(), "30 s", ms(100));
     let original = w.original.as_deref().unwrap_or("move");
-    c.one_of(key(here, "original"), Some(original), &["leave", "move", "remove"]);
+    c.one_of(key(here, "original"), Some(original), &["leave", "move", "move first", "remove"]);
+    let moves_first = original == "move first";
     let original = match original {
         "leave" => Original::Leave,
         "remove" => Original::Remove,
@@ -364,9 +377,19 @@ fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
         c.fault(
             key(here, "done"),
             "no key 'done'",
-            "the folder for finished originals, because original = \"move\"",
+            format!(
+                "the folder for finished originals, because original = \"{}\"",
+                w.original.as_deref().unwrap_or("move")
+            ),
         );
     }
+    let done_name = w.done_name.as_deref().and_then(|text| {
+        let found = Template::parse(text).and_then(|t| match t.counts() {
+            true => Err("a name without numbers that are counted".into()),
+            false => Ok(t),
+        });
+        found.map_err(|wanted| c.fault(key(here, "done_name"), format!("\"{text}\""), wanted)).ok()
+    });
     let turned_away = c.path(key(here, "turned_away"), &w.turned_away);
     let mut patterns = |name: &'static str, all: &Option<Vec<String>>| -> Vec<Pattern> {
         let each = all.iter().flatten().enumerate().filter_map(|(i, text)| {
@@ -386,6 +409,7 @@ fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
     let usual = UNFINISHED.map(String::from).to_vec();
     let unfinished = patterns("unfinished", &Some(w.unfinished.clone().unwrap_or(usual)));
     let sidecars = patterns("sidecars", &w.sidecars);
+    let sounds = patterns("sound_beside", &w.sound_beside);
     let marker = w.marker.clone();
     if let Some(found) = marker.as_deref().filter(|m| !m.starts_with('.') || m.len() < 2 || m.contains('/')) {
         c.fault(key(here, "marker"), format!("\"{found}\""), "the ending of marker files, such as \".done\"");
@@ -405,12 +429,25 @@ fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
     let from = w.from.as_ref().and_then(|f| place::fetch(c, &key(here, "from"), f));
     let hours = c.hours(key(here, "hours"), w.hours.as_deref());
     let since = w.since.as_deref().and_then(|day| {
+        if day == "first use" {
+            return Some(Since::FirstUse);
+        }
         let found = crate::clock::day(day, false);
         if found.is_none() {
-            c.fault(key(here, "since"), format!("\"{day}\""), "a day such as \"2026-11-23\"");
+            let wanted = "a day such as \"2026-11-23\", or \"first use\"";
+            c.fault(key(here, "since"), format!("\"{day}\""), wanted);
         }
-        found
+        found.map(Since::Moment)
     });
+    let kinds = kinds(c, &key(here, "kinds"), w.kinds.as_deref().unwrap_or_default());
+    let whole_folders = w.whole_folders.unwrap_or(false);
+    if whole_folders && depth == 0 {
+        c.fault(
+            key(here, "whole_folders"),
+            "'whole_folders' where no folder is looked into",
+            "without 'depth' and 'subfolders'",
+        );
+    }
     let rate = w.frame_rate.as_deref().unwrap_or("25");
     let frame_rate = rate.parse::<Ratio>().ok().filter(|r| (1.0..=240.0).contains(&r.value()));
     if frame_rate.is_none() {
@@ -432,7 +469,7 @@ fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
         folder,
         depth,
         unfinished,
-        belonging: Belonging { sidecars, marker },
+        belonging: Belonging { sidecars, sounds, marker },
         hours,
         most_at_once,
         from,
@@ -443,13 +480,57 @@ fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
         second_look,
         priority: w.priority.map_or(0, |n| c.number(key(here, "priority"), n, -MAX_PRIORITY, MAX_PRIORITY)),
         original,
+        moves_first,
         done,
+        done_name,
         turned_away,
         on: w.on.unwrap_or(true),
         include,
+        kinds,
         exclude,
         since,
+        from_file: w.from_file.clone(),
+        whole_folders,
     }
+}
+
+/// Kinds of files by the endings of their names: what a file is, is known when it is looked at only.
+const KINDS: [(&str, &[&str]); 3] = [
+    (
+        "video",
+        &[
+            "mov", "mp4", "m4v", "mxf", "mkv", "webm", "avi", "mpg", "mpeg", "m2v", "ts", "m2ts", "mts",
+            "m2t", "vob", "3gp", "3g2", "ogv", "ogm", "wmv", "asf", "flv", "f4v", "dv", "y4m", "rm", "rmvb",
+            "qt",
+        ],
+    ),
+    (
+        "audio",
+        &[
+            "wav", "bwf", "rf64", "w64", "aif", "aiff", "aifc", "caf", "au", "snd", "flac", "mp3", "mp2",
+            "m4a", "aac", "ac3", "ogg", "oga", "opus", "spx", "amr", "wma", "mka",
+        ],
+    ),
+    (
+        "image",
+        &[
+            "jpg", "jpeg", "jpe", "png", "tif", "tiff", "dpx", "cin", "exr", "heic", "heif", "avif", "webp",
+            "bmp", "gif", "tga", "jp2", "j2k", "jxl", "psd", "pnm", "pbm", "pgm", "ppm", "hdr", "dng", "nef",
+            "cr2", "cr3", "arw", "raf", "orf", "rw2",
+        ],
+    ),
+];
+
+fn kinds(c: &mut Checker<'_>, here: &At, wanted: &[String]) -> Vec<Pattern> {
+    let mut out = Vec::new();
+    for (i, kind) in wanted.iter().enumerate() {
+        let mut path = here.clone();
+        path.push(Step::Index(i));
+        c.one_of(path, Some(kind), &KINDS.map(|k| k.0));
+        let endings = KINDS.iter().filter(|k| k.0 == kind).flat_map(|k| k.1);
+        out.extend(endings.filter_map(|ending| Pattern::parse(&format!("*.{ending}")).ok()));
+    }
+    out
 }
 
 /// True if a file in `folder`, which lies in the watch's, would be found.

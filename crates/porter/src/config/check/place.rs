@@ -1,11 +1,13 @@
 //! Places, as the configuration has them.
 
-use super::words::{LoginKeys, login};
+use super::words::{LoginKeys, login, secret};
 use super::{At, Checker, key, seen_by};
 use crate::config::{After, Fetch, Place, Watch, Where, raw, values};
 use crate::deliver::Remote;
 use crate::deliver::remote::{About, PROTOCOLS, Protocol, decoded, inside};
 use crate::services::Login;
+use crate::watch::told::TellAt;
+use std::net::SocketAddr;
 use std::path::Path;
 use std::time::Duration;
 use ureq::http::Uri;
@@ -96,7 +98,24 @@ pub fn fetch(c: &mut Checker<'_>, here: &At, f: &raw::From) -> Option<Fetch> {
         }
         _ => (),
     }
-    Some(Fetch { remote, after, move_to })
+    let told = f.told_at.as_deref().and_then(|text| told_at(c, here, f, text));
+    Some(Fetch { remote, after, move_to, told })
+}
+
+/// Where a place says that something came.
+fn told_at(c: &mut Checker<'_>, here: &At, f: &raw::From, text: &str) -> Option<TellAt> {
+    let names = ["told_token_env", "told_token_file"];
+    let token = secret(c, here, names, &f.told_token_env, &f.told_token_file);
+    let Ok(address) = text.parse::<SocketAddr>() else {
+        let wanted = "an address and a port of this machine, such as \"127.0.0.1:9690\"";
+        c.fault(key(here, "told_at"), format!("\"{text}\""), wanted);
+        return None;
+    };
+    if !address.ip().is_loopback() && token.is_none() {
+        let wanted = "'told_token_file' or 'told_token_env' where other machines can reach it";
+        c.fault(key(here, "told_at"), format!("\"{text}\" without a token"), wanted);
+    }
+    Some(TellAt { address, token })
 }
 
 fn folder_of(

@@ -21,10 +21,15 @@ pub struct LoginKeys<'a> {
     pub password_file: &'a Option<String>,
 }
 
-/// `user_alone`: a user's name may stand without a password.
-pub fn login(c: &mut Checker<'_>, here: &At, k: &LoginKeys<'_>, user_alone: bool) -> Login {
-    let mut secret = |names: [&'static str; 2], env: &Option<String>, file: &Option<String>| match (env, file)
-    {
+/// Where one stands, by two keys of which one may be there.
+pub fn secret(
+    c: &mut Checker<'_>,
+    here: &At,
+    names: [&'static str; 2],
+    env: &Option<String>,
+    file: &Option<String>,
+) -> Option<Secret> {
+    match (env, file) {
         (Some(_), Some(_)) => {
             let found = format!("'{}' beside '{}'", names[1], names[0]);
             c.fault(key(here, names[1]), found, "one of the two");
@@ -33,9 +38,13 @@ pub fn login(c: &mut Checker<'_>, here: &At, k: &LoginKeys<'_>, user_alone: bool
         (Some(env), None) => Some(Secret::Env(env.clone())),
         (None, Some(file)) => Some(Secret::File(c.path(key(here, names[1]), file))),
         (None, None) => None,
-    };
-    let token = secret(["token_env", "token_file"], k.token_env, k.token_file);
-    let password = secret(["password_env", "password_file"], k.password_env, k.password_file);
+    }
+}
+
+/// `user_alone`: a user's name may stand without a password.
+pub fn login(c: &mut Checker<'_>, here: &At, k: &LoginKeys<'_>, user_alone: bool) -> Login {
+    let token = secret(c, here, ["token_env", "token_file"], k.token_env, k.token_file);
+    let password = secret(c, here, ["password_env", "password_file"], k.password_env, k.password_file);
     match (token, k.user, password) {
         (None, None, None) => Login::None,
         (None, Some(user), None) if user_alone => Login::User(user.clone()),

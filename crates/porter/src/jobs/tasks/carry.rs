@@ -363,7 +363,10 @@ impl Carried<'_> {
             }
             let name = naming::candidate(&x.wanted, n);
             let is_there = place.has(&name)?;
+            // To many systems a name that differs only in case is the same.
+            let is_like = !is_there && self.d.porter.listed.has_like(&x.place, place, &name)?;
             match x.if_taken {
+                IfTaken::Replace if is_like => continue,
                 IfTaken::Replace => {
                     let other = store.read(|v| v.carries_name(&x.place, &name))?;
                     if let Some(other) = other.filter(|other| *other != job) {
@@ -373,7 +376,7 @@ impl Carried<'_> {
                     }
                 }
                 policy => {
-                    let taken = is_there || store.read(|v| v.name_is_given(&x.place, &name))?;
+                    let taken = is_there || is_like || store.read(|v| v.name_is_given(&x.place, &name))?;
                     match policy {
                         _ if !taken => (),
                         IfTaken::Skip | IfTaken::Refuse => {

@@ -4,10 +4,13 @@ use super::original::{self, Original as Moved, Source};
 use super::{Desk, Next, Worker};
 use crate::config::Original;
 use crate::error::{Error, Result};
-use crate::files::known::Role;
 use crate::progress::{Progress, Stage};
+use crate::route::Item;
+use crate::route::fields::Subject;
 use crate::store::Change;
+use media::facts::Facts;
 use media::show;
+use std::path::PathBuf;
 
 const CHANGED: &str = "the original changed after it was read and was left where it is";
 
@@ -16,11 +19,13 @@ pub fn clear(d: &Desk<'_>) -> Result<Next> {
         Original::Leave => leave(d),
         Original::Remove => remove(d),
         Original::Move => {
-            let Some(to) = &d.watch.done else { return done(d, None) };
-            let folder = d.porter.folders.open(&d.porter.store, Role::Done, &d.watch.name, to, true);
-            match d
-                .move_original(&folder.map_err(|e| named(e, "folder for done originals"))?, |_, _| Ok(true))?
-            {
+            if let Some(to) = &d.job.taken_to {
+                return done(d, Some(&format!("original at {}", show::path(to))));
+            }
+            if d.watch.done.is_none() {
+                return done(d, None);
+            }
+            match d.move_original(&d.done_folder()?, &d.done_path()?, |_, _| Ok(true))? {
                 Moved::At(to) => {
                     d.remove_empty_folders();
                     done(d, Some(&format!("original at {}", show::path(to))))
@@ -36,6 +41,39 @@ pub fn named(e: Error, what: &str) -> Error {
     match e {
         Error::Away(why) => Error::Away(format!("{what}: {why}")),
         e => e,
+    }
+}
+
+impl Desk<'_> {
+    /// Where the original goes in the folder for done ones.
+    fn done_path(&self) -> Result<PathBuf> {
+        let job = self.job;
+        let facts = match &self.watch.done_name {
+            Some(_) => self.porter.store.read(|v| v.facts(job.id))?,
+            None => None,
+        };
+        let Some(facts) = facts.and_then(|f| serde_json::from_value(f).ok()) else {
+            return Ok(job.path.clone());
+        };
+        let (path, said) = (job.known_as(), self.said_beside()?);
+        let item = Item {
+            many: job.many.as_ref(),
+            beside: &job.beside,
+            counts: job.counts.as_ref(),
+            said: Some(&said),
+            name_parts: self.house.name_parts.as_ref(),
+            ..Item::new(&job.watch, &path, job.arrived, job.id)
+        };
+        Ok(self.named_done(&item, &facts))
+    }
+
+    /// The same of an arrival that is just looked at.
+    pub fn named_done(&self, item: &Item<'_>, facts: &Facts) -> PathBuf {
+        let Some(name) = &self.watch.done_name else { return self.job.path.clone() };
+        let own = item.path.extension().filter(|_| item.many.is_none());
+        let own = own.map_or(String::new(), |e| crate::naming::ending(&e.to_string_lossy()));
+        let subject = Subject { facts, item, preset: "", rule: "" };
+        PathBuf::from(crate::naming::candidate(&name.fill(&subject, &own), 1))
     }
 }
 

@@ -1,23 +1,38 @@
 //! What is it, and which rules hold?
 
-use super::original::{self, Source};
+use super::original::{self, Original, Source};
 use super::{Desk, MAX_TRIES, Next, Worker};
 use crate::clock::{self, Micros};
 use crate::config::Rule;
 use crate::error::{Error, Result};
 use crate::files::Watching;
 use crate::files::frames::Frames;
-use crate::maker::{self, Class, Order, Outcome, Run, RunOf, Work};
+use crate::files::many::Tree;
+use crate::maker::{self, Class, FileName, InFolder, Order, Outcome, Run, RunOf, Work};
 use crate::progress::{Progress, Stage};
 use crate::route::{self, Decision, Item};
 use crate::store::{Change, Counts, Job, PlannedOutput, RECIPE_VERSION, Sql, Task};
+use media::container::Demux;
+use media::container::with_sound::WithSound;
 use media::facts::{self, Facts};
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::os::unix::fs::DirBuilderExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 pub fn look(d: &Desk<'_>, task: &Task) -> Result<Next> {
+    if d.job.taken_to.is_none()
+        && let Some(to) = d.job.original_to.as_ref().filter(|_| d.watch.moves_first)
+    {
+        // Taking it in was begun before a restart.
+        let done = d.watch.done.clone().unwrap_or_default();
+        let wanted = to.strip_prefix(&done).unwrap_or(&d.job.path).to_owned();
+        return match d.take_in(&wanted)? {
+            Ok(job) => look(&Desk { job: &job, ..*d }, task),
+            Err(Original::Changed) => d.withdraw(original::CHANGED),
+            Err(_) => d.withdraw(original::GONE),
+        };
+    }
     let source = match original::source(d)? {
         Source::Same(at) => at,
         Source::Changed => return d.withdraw(original::CHANGED),
@@ -34,10 +49,19 @@ pub fn look(d: &Desk<'_>, task: &Task) -> Result<Next> {
     }
     super::reason::take_back(d);
     let began = clock::now();
+    if let Some(tree) = d.job.tree() {
+        return match unfit(tree, &source)? {
+            Some(why) => d.turn_away(&why),
+            None => plan(d, &facts::of_folder(d.job.seen.size), (began, Change::Begun { job: d.job.id })),
+        };
+    }
     let folder = d.work_folder()?;
     let order = d.order(Work::Look, &folder);
-    let order = d.with_frames(order);
-    let run = Run { program: &d.porter.program, limits: &d.house.maker, source: Some(source.open()?), order };
+    if let Some(why) = d.lost_sound()? {
+        return d.turn_away(&why);
+    }
+    let (file, order) = d.with_source(&source, order)?;
+    let run = Run { program: &d.porter.program, limits: &d.house.maker, source: Some(file), order };
     let outcome = maker::run(run, |p| d.worker.tell(p), || d.worker.stopping())?;
     let begun = Change::Begun { job: d.job.id };
     if let Outcome::Looked(facts) = &outcome
@@ -62,6 +86,22 @@ pub fn look(d: &Desk<'_>, task: &Task) -> Result<Next> {
         },
         Outcome::Ended(..) | Outcome::Tried(..) => Err(Error::Maker("the child did something else".into())),
     }
+}
+
+/// Why a folder cannot be taken whole.
+fn unfit(tree: &Tree, source: &original::Found) -> Result<Option<String>> {
+    let names = match source.names() {
+        Ok(names) => names,
+        Err(e) if e.kind() == std::io::ErrorKind::Other => return Ok(Some(e.to_string())),
+        Err(e) => return Err(Error::path("cannot look through", &source.path())(e)),
+    };
+    if let Some(name) = names.iter().find(|n| n.to_str().is_none()) {
+        let name = media::show::path(name);
+        return Ok(Some(format!(
+            "the name of {name} in it is not UTF-8; files of a folder are named at places"
+        )));
+    }
+    Ok((tree.files == 0).then(|| "there is no file in it".into()))
 }
 
 /// The same path, size, time and file as an ended job's original that was left there, with other attributes: the
@@ -108,33 +148,26 @@ fn same_content(d: &Desk<'_>, source: &original::Found) -> Result<bool> {
 /// What is to be made; recorded together with the beginning of the look, which takes no time worth a record of its own.
 fn plan(d: &Desk<'_>, facts: &Facts, (began, begun): (Micros, Change)) -> Result<Next> {
     let job = d.job;
-    // A run goes by its name without numbers.
-    let path = match &job.frames {
-        Some(f) => job.path.with_file_name(format!("{}{}", f.title(), f.suffix)),
-        None => job.path.clone(),
-    };
-    let frames = job.frames.as_ref();
+    let path = job.known_as();
+    let said = if job.beside.is_empty() { Default::default() } else { d.said_beside()? };
     let item = Item {
-        watch: &d.watch.name,
-        path: &path,
-        arrived: job.arrived,
-        job: job.id,
-        frames,
+        many: job.many.as_ref(),
         beside: &job.beside,
-        counts: None,
+        said: Some(&said),
+        others: d.porter.store.read(|v| v.others(&job.watch, &job.path, job.many.as_ref(), Some(job.id)))?,
+        ..Item::new(&d.watch.name, &path, job.arrived, job.id)
     };
     let mut decision: Decision = route::decide(d.house, &item, facts);
     if decision.outputs.is_empty() {
         d.porter.store.change(|tx| tx.put_at(began, begun))?;
         return d.turn_away(&decision.why_nothing(facts));
     }
+    let wanted = d.named_done(&Item { name_parts: d.house.name_parts.as_ref(), ..item }, facts);
     if d.house.rules.iter().any(Rule::counts) {
         let counts = count(d, &decision)?;
         let item = Item { counts: Some(&counts), ..item };
         decision = route::decide(d.house, &item, facts);
     }
-    let has_items = decision.outputs.iter().any(|o| o.item.is_some());
-    let said = if has_items { d.said_beside()? } else { Default::default() };
     let priority = decision.priority;
     let outputs = decision
         .outputs
@@ -152,11 +185,20 @@ fn plan(d: &Desk<'_>, facts: &Facts, (began, begun): (Micros, Change)) -> Result
             to: o.to,
             if_taken: o.if_taken,
             item: o.item.map(|mut item| {
-                item.fields.extend(said.clone());
+                let fit = said.iter().filter(|(name, value)| crate::item::check(name, value).is_ok());
+                item.fields.extend(fit.map(|(n, v)| (n.clone(), v.clone())));
                 item
             }),
         })
         .collect();
+    // Names of outputs were made of where it arrived; where it goes on from here is for nobody else to change.
+    if d.watch.moves_first && job.taken_to.is_none() {
+        match d.take_in(&wanted)? {
+            Ok(_) => (),
+            Err(Original::Changed) => return d.withdraw(original::CHANGED),
+            Err(_) => return d.withdraw(original::GONE),
+        }
+    }
     let facts = Box::new(serde_json::to_value(facts).unwrap_or_default());
     d.porter.store.change(|tx| {
         tx.put_at(began, begun)?;
@@ -208,15 +250,22 @@ fn count(d: &Desk<'_>, decision: &Decision) -> Result<Counts> {
 
 /// A run in which numbers are missing, where the watch does not take such.
 fn job_holes<'d>(d: &'d Desk<'_>) -> Option<&'d Frames> {
-    d.job.frames.as_ref().filter(|f| !f.missing.is_empty() && !d.watch.take_holes)
+    d.job.frames().filter(|f| !f.missing.is_empty() && !d.watch.take_holes)
 }
 
 impl Desk<'_> {
-    /// The run of frames that an order is about, if it is one.
-    pub fn with_frames(&self, order: Order) -> Order {
+    /// What an order is about, opened: a file, a run of frames, or pictures with sound beside them.
+    pub fn with_source(&self, source: &original::Found, order: Order) -> Result<(File, Order)> {
+        let sounds = self.job.beside.iter().filter(|b| b.sound).map(|b| FileName(b.name.clone()));
+        let sounds: Vec<FileName> = sounds.collect();
+        if !sounds.is_empty() {
+            let main = FileName(self.job.path.file_name().unwrap_or_default().into());
+            let beside = Some(InFolder { main, sounds });
+            return Ok((source.folder()?, Order { beside, ..order }));
+        }
         let (rate, bytes) = (self.watch.frame_rate, self.job.seen.size);
-        let frames = self.job.frames.clone().map(|frames| RunOf { frames, rate, bytes });
-        Order { frames, ..order }
+        let frames = self.job.frames().cloned().map(|frames| RunOf { frames, rate, bytes });
+        Ok((source.open()?, Order { frames, ..order }))
     }
 
     /// The job's own folder for what is made.
@@ -239,6 +288,7 @@ impl Desk<'_> {
             bounds: Default::default(),
             secrets: Vec::new(),
             frames: None,
+            beside: None,
             captions: None,
         }
     }
@@ -255,4 +305,25 @@ pub fn facts_of(path: &Path) -> Result<Facts> {
         )
         .into()),
     }
+}
+
+/// The same of pictures whose sound lies in files of its own.
+pub fn facts_with(path: &Path, sounds: impl Iterator<Item = PathBuf>) -> Result<Facts> {
+    let sounds: Vec<PathBuf> = sounds.collect();
+    if sounds.is_empty() {
+        return facts_of(path);
+    }
+    let open = |path: &Path| -> Result<Box<dyn Demux>> {
+        let file = File::open(path).map_err(Error::path("cannot read", path))?;
+        Ok(media::container::open(Box::new(file))?)
+    };
+    let read = || -> Result<Facts> {
+        let each = sounds.iter().map(|s| Ok((media::show::path(s), open(s)?)));
+        let whole = WithSound::new(open(path)?, each.collect::<Result<_>>()?)?;
+        Ok(facts::of_tracks(&whole, std::fs::metadata(path).map_or(0, |m| m.len())))
+    };
+    media::guard::catch(read).unwrap_or_else(|| {
+        let why = "reading it failed in a way that was not foreseen; please report it";
+        Err(media::Error::unsupported("", why).into())
+    })
 }

@@ -23,6 +23,13 @@ pub fn make(d: &Desk<'_>, task: &Task) -> Result<Next> {
             return Ok(Next::Moved);
         }
     }
+    if d.job.tree().is_some() {
+        let why =
+            "a folder that is taken whole goes on as it is, or in a package: its files are not looked into";
+        let ends: Vec<_> = open.iter().map(|o| (o.number, End::NotApplicable(why.into()))).collect();
+        d.record(&ends)?;
+        return Ok(Next::Moved);
+    }
     let open = d.ordered(&folder, open.into_iter())?;
     // What breaks a child is one output's fault, or the source's: each by itself tells which.
     if task.tries > 0 && open.len() > 1 {
@@ -112,11 +119,11 @@ pub enum Made {
 impl Desk<'_> {
     pub fn made_file(&self, folder: &Path, output: &Output) -> PathBuf {
         if output.is_original() {
-            let at = self.watch.folder.join(&self.job.path);
+            let at = self.job.taken_to.clone().unwrap_or_else(|| self.watch.folder.join(&self.job.path));
             if let Some(name) = output.recipe.as_ref().ok().and_then(|r| r.beside.as_ref()) {
                 return at.with_file_name(name);
             }
-            return if self.job.frames.is_some() { at.parent().unwrap_or(&at).to_owned() } else { at };
+            return if self.job.frames().is_some() { at.parent().unwrap_or(&at).to_owned() } else { at };
         }
         folder.join(format!("output-{}.{}", output.number, output.extension))
     }
@@ -162,18 +169,23 @@ impl Desk<'_> {
         if wanted {
             order.captions = self.captions_beside()?;
         }
-        let run = Run {
-            program: &self.porter.program,
-            limits: &self.house.maker,
-            source: Some(source.open()?),
-            order: self.with_frames(order),
-        };
+        if let Some(why) = self.lost_sound()? {
+            return Ok(Made::Gone(self.turn_away(&why)?));
+        }
+        let (file, order) = self.with_source(&source, order)?;
+        let source = Some(file);
+        let run = Run { program: &self.porter.program, limits: &self.house.maker, source, order };
         let outcome = maker::run(run, |p| self.worker.tell(p), || self.worker.stopping())?;
         if self.worker.stopping() && matches!(outcome, Outcome::Broke(_)) {
             return Err(Error::Stopped);
         }
         crate::stops::here("made, not recorded");
         // What was made of a file that changed meanwhile is of neither.
+        if matches!(outcome, Outcome::Ended(..))
+            && let Some(why) = self.lost_sound()?
+        {
+            return Ok(Made::Gone(self.turn_away(&why)?));
+        }
         if matches!(outcome, Outcome::Ended(..)) && !matches!(original::source(self)?, Source::Same(_)) {
             return Ok(Made::Gone(self.withdraw(original::CHANGED)?));
         }

@@ -4,13 +4,15 @@ use super::{Desk, Worker};
 use crate::error::{Error, Result};
 use crate::files::copy::digest_of;
 use crate::files::dir::entry_of;
-use crate::files::frames::{Frames, Together};
+use crate::files::known::Role;
+use crate::files::many::Many;
 use crate::files::moving::{At, Moved, finish, move_if_free};
 use crate::files::{Dir, Seen, Watching};
 use crate::item::Fields;
 use crate::maker::Captions;
 use crate::progress::{Progress, Stage, Unit};
-use crate::store::{Change, MadeFile};
+use crate::store::{Change, Job, MadeFile};
+use crate::watch::beside::Beside;
 use std::ffi::{OsStr, OsString};
 use std::fs::File;
 use std::io::{ErrorKind, Read};
@@ -35,8 +37,7 @@ pub struct Found {
     dir: Dir,
     name: OsString,
     seen: Seen,
-    /// It is a run of these.
-    frames: Option<Frames>,
+    many: Option<Many>,
 }
 
 impl Found {
@@ -48,12 +49,12 @@ impl Found {
         self.at().path()
     }
 
-    /// Opens it, and makes sure that this is the file that was looked at. Of a run, the folder is opened: its frames were
+    /// Opens it, and makes sure that this is the file that was looked at. Of many, the folder is opened: its files were
     /// looked at, and are looked at again when all is made.
     pub fn open(&self) -> Result<File> {
         let fail = |e| Error::path("cannot read", &self.path())(e);
-        if self.frames.is_some() {
-            return Ok(File::from(self.dir.fd().try_clone().map_err(fail)?));
+        if self.many.is_some() {
+            return Ok(File::from(self.base().map_err(fail)?.fd().try_clone().map_err(fail)?));
         }
         let file = self.dir.read(&self.name).map_err(fail)?;
         if entry_of(&file).map_err(fail)?.seen != self.seen {
@@ -64,61 +65,87 @@ impl Found {
 }
 
 impl Found {
+    /// The folder that it lies in, opened.
+    pub fn folder(&self) -> Result<File> {
+        let fd = self.dir.fd().try_clone().map_err(Error::path("cannot read", self.dir.path()))?;
+        Ok(File::from(fd))
+    }
+
+    /// The folder that its files stand in.
+    fn base(&self) -> std::io::Result<Dir> {
+        match &self.many {
+            Some(many) => many.base(&self.dir, &self.name),
+            None => self.dir.again(),
+        }
+    }
+
+    /// Its files, by their paths in there.
+    pub fn names(&self) -> std::io::Result<Vec<PathBuf>> {
+        match &self.many {
+            Some(many) => many.files(&self.base()?),
+            None => Ok(vec![PathBuf::from(&self.name)]),
+        }
+    }
+
     /// Of all its content.
     pub fn digest(&self, w: &Worker) -> Result<String> {
-        let Some(frames) = &self.frames else {
+        if self.many.is_none() {
             return digest_of(&mut self.open()?, &self.path(), false, w);
-        };
+        }
         let mut all = xxhash_rust::xxh3::Xxh3::new();
-        for n in frames.numbers() {
-            let name = frames.name(n);
-            let path = self.dir.path().join(&name);
-            let mut file = self.dir.read(OsStr::new(&name)).map_err(Error::path("cannot read", &path))?;
-            all.update(digest_of(&mut file, &path, false, w)?.as_bytes());
+        for f in self.files(w)? {
+            // Frames are known by their numbers alone, as they always were.
+            if matches!(self.many, Some(Many::Tree(_))) {
+                all.update(f.inside.as_bytes());
+            }
+            all.update(f.digest.as_bytes());
         }
         Ok(crate::files::copy::show(&all))
     }
 
     /// What it is made of, with a checksum of each file.
     pub fn files(&self, w: &Worker) -> Result<Vec<MadeFile>> {
-        let Some(frames) = &self.frames else {
+        if self.many.is_none() {
             let digest = self.digest(w)?;
             return Ok(vec![MadeFile { inside: String::new(), bytes: self.seen.size, digest }]);
-        };
-        let each = frames.numbers().map(|n| {
-            let inside = frames.name(n);
-            let path = self.dir.path().join(&inside);
+        }
+        let fail = |e| Error::path("cannot read", &self.path())(e);
+        let base = self.base().map_err(fail)?;
+        let each = self.names().map_err(fail)?.into_iter().map(|inside| {
+            let path = base.path().join(&inside);
             let fail = |e| Error::path("cannot read", &path)(e);
-            let mut file = self.dir.read(OsStr::new(&inside)).map_err(fail)?;
+            let (dir, name) = base.holder(&inside, false).map_err(fail)?;
+            let mut file = dir.read(name).map_err(fail)?;
             let bytes = entry_of(&file).map_err(fail)?.seen.size;
-            Ok(MadeFile { bytes, digest: digest_of(&mut file, &path, false, w)?, inside })
+            let digest = digest_of(&mut file, &path, false, w)?;
+            Ok(MadeFile { bytes, digest, inside: inside.to_string_lossy().into_owned() })
         });
         each.collect()
     }
 
     /// Takes it away.
     pub fn remove(&self) -> std::io::Result<()> {
-        match &self.frames {
+        match &self.many {
             None => _ = self.dir.remove(&self.name)?,
-            Some(frames) => {
+            Some(many) => {
                 // Many take a while: each is looked at just before it goes, and one that was made anew meanwhile stays.
-                let mut all = Together::default();
+                let base = self.base()?;
                 let mut each = Vec::new();
-                for n in frames.numbers() {
-                    let name = OsString::from(frames.name(n));
-                    if let Some(e) = self.dir.look(&name)? {
-                        all.add(n, &e.seen);
-                        each.push((name, e.seen));
+                for path in many.files(&base)? {
+                    if let Some(e) = base.look_at(&path)? {
+                        each.push((path, e.seen));
                     }
                 }
-                if all.seen() != self.seen {
-                    return Err(std::io::Error::other("a frame changed in this moment"));
+                if many.look(&self.dir, &self.name)? != Some(self.seen) {
+                    return Err(std::io::Error::other("a file of it changed in this moment"));
                 }
-                for (name, seen) in each {
-                    if self.dir.look(&name)?.is_some_and(|e| e.seen == seen) {
-                        self.dir.remove(&name)?;
+                for (path, seen) in each {
+                    let (dir, name) = base.holder(&path, false)?;
+                    if dir.look(name)?.is_some_and(|e| e.seen == seen) {
+                        dir.remove(name)?;
                     }
                 }
+                self.remove_folders(many)?;
             }
         }
         self.dir.sync();
@@ -126,25 +153,45 @@ impl Found {
     }
 }
 
+impl Found {
+    /// Folders of a tree that nothing is in any more, and itself.
+    fn remove_folders(&self, many: &Many) -> std::io::Result<()> {
+        if let Many::Tree(_) = many {
+            remove_folders(&self.dir, &self.name, many)?;
+        }
+        Ok(())
+    }
+}
+
+/// Folders of a tree that nothing is in any more, and itself, from the deepest up.
+fn remove_folders(holder: &Dir, name: &OsStr, many: &Many) -> std::io::Result<()> {
+    let base = many.base(holder, name)?;
+    for path in many.folders(&base)?.into_iter().rev() {
+        let (dir, last) = base.holder(&path, false)?;
+        dir.remove_empty(last)?;
+    }
+    holder.remove_empty(name).map(|_| ())
+}
+
 /// A watch folder that is away takes its files along: that is an error here, and no reason to give a job up.
 pub fn source(d: &Desk<'_>) -> Result<Source> {
-    let folder = d.watch_folder()?;
-    let path = folder.path().join(&d.job.path);
+    let (folder, inside) = d.lies_in()?;
+    let path = folder.path().join(&inside);
     let fail = |e| Error::path("cannot look at", &path)(e);
-    let (dir, name) = match folder.holder(&d.job.path, false) {
+    let (dir, name) = match folder.holder(&inside, false) {
         Ok(found) => found,
         Err(e) if matches!(e.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => {
             return Ok(Source::Gone);
         }
         Err(e) => return Err(fail(e)),
     };
-    let now = match &d.job.frames {
-        Some(frames) => frames.look(&dir).map_err(fail)?,
+    let now = match &d.job.many {
+        Some(many) => many.look(&dir, name).map_err(fail)?,
         None => dir.look(name).map_err(fail)?.map(|e| e.seen),
     };
     Ok(match now {
         Some(seen) if is_same(&seen, &d.job.seen) => {
-            Source::Same(Found { name: name.to_owned(), dir, seen, frames: d.job.frames.clone() })
+            Source::Same(Found { name: name.to_owned(), dir, seen, many: d.job.many.clone() })
         }
         Some(_) => Source::Changed,
         None => Source::Gone,
@@ -165,15 +212,71 @@ pub enum Original {
 }
 
 impl Desk<'_> {
-    /// Moves the original to the first free name under `folder`, keeping its path inside the watch. A move that was
-    /// begun before a restart is ended.
+    /// Where the original lies: in its watch, or in the folder that it was taken into.
+    fn lies_in(&self) -> Result<(Dir, PathBuf)> {
+        let Some(to) = &self.job.taken_to else { return Ok((self.watch_folder()?, self.job.path.clone())) };
+        let folder = self.done_folder()?;
+        match to.strip_prefix(folder.path()) {
+            Ok(inside) => Ok((folder, inside.to_owned())),
+            Err(_) => Err(Error::NotConfigured(format!(
+                "its original was taken to {}, which is not in the folder for done originals any more",
+                media::show::path(to)
+            ))),
+        }
+    }
+
+    /// The folder for done originals.
+    pub fn done_folder(&self) -> Result<Dir> {
+        let Some(to) = &self.watch.done else {
+            return Err(Error::NotConfigured(format!(
+                "watch \"{}\" has no folder for done originals",
+                self.watch.name
+            )));
+        };
+        let folder = self.porter.folders.open(&self.porter.store, Role::Done, &self.watch.name, to, true);
+        folder.map_err(|e| super::clear::named(e, "folder for done originals"))
+    }
+
+    /// Moves the original out of the watch before anything is made of it. What a restart finds moved is moved.
+    pub fn take_in(&self, wanted: &Path) -> Result<std::result::Result<Job, Original>> {
+        let folder = self.done_folder()?;
+        let to = match self.move_original(&folder, wanted, |_, _| Ok(true))? {
+            Original::At(to) => to,
+            other => return Ok(Err(other)),
+        };
+        let fail = |e| Error::path("cannot look at", &to)(e);
+        let inside = to.strip_prefix(folder.path()).unwrap_or(&to).to_owned();
+        let (dir, name) = folder.holder(&inside, false).map_err(fail)?;
+        let seen = match &self.job.many {
+            // Of a run the folder that was made for it is what it lies in now.
+            Some(Many::Run(frames)) => frames.look(&dir.inside(Path::new(name)).map_err(fail)?),
+            Some(tree) => tree.look(&dir, name),
+            None => dir.look(name).map(|e| e.map(|e| e.seen)),
+        };
+        let Some(seen) = seen.map_err(fail)? else { return Ok(Err(Original::Gone)) };
+        let to = match &self.job.many {
+            Some(Many::Run(frames)) => to.join(frames.pattern()),
+            _ => to.clone(),
+        };
+        let beside =
+            self.job.beside.iter().map(|b| moved_beside(&dir, b)).collect::<std::io::Result<Vec<_>>>();
+        let beside = beside.map_err(fail)?;
+        self.remove_empty_folders();
+        self.commit(Change::TakenIn { job: self.job.id, to: to.clone(), seen, beside: beside.clone() })?;
+        crate::stops::here("taken in");
+        Ok(Ok(Job { taken_to: Some(to), original_to: None, seen, beside, ..self.job.clone() }))
+    }
+
+    /// Moves the original to the first free name under `folder` like the one that is wanted. A move that was begun before
+    /// a restart is ended.
     pub fn move_original(
         &self,
         folder: &Dir,
+        wanted: &Path,
         free: impl Fn(&Dir, &OsStr) -> std::io::Result<bool>,
     ) -> Result<Original> {
-        if let Some(frames) = &self.job.frames {
-            return self.move_frames(folder, frames, free);
+        if let Some(many) = &self.job.many {
+            return self.move_many(folder, wanted, many, free);
         }
         if let Some(to) = self.moved_before(folder)? {
             return Ok(Original::At(to));
@@ -183,11 +286,11 @@ impl Desk<'_> {
             Source::Changed => return Ok(Original::Changed),
             Source::Gone => return Ok(Original::Gone),
         };
-        self.move_beside(folder)?;
+        self.move_beside(folder, wanted.parent().unwrap_or(Path::new("")))?;
         let (unit, of) = (Unit::Bytes, Some(self.job.seen.size * 2));
         self.worker.tell(Progress { stage: Stage::Moving, output: None, done: 0, of, unit });
-        let fail = |e| Error::path("cannot open the folder of", &folder.path().join(&self.job.path))(e);
-        let (dir, name) = folder.holder(&self.job.path, true).map_err(fail)?;
+        let fail = |e| Error::path("cannot open the folder of", &folder.path().join(wanted))(e);
+        let (dir, name) = folder.holder(wanted, true).map_err(fail)?;
         let stage = format!(".{}-original.deft-porter.part", self.porter.tag(self.job.id));
         for n in 1.. {
             let name = numbered_file(name, n);
@@ -215,9 +318,9 @@ impl Desk<'_> {
         if self.job.beside.is_empty() {
             return Ok(Vec::new());
         }
-        let above = self.job.path.parent().unwrap_or(Path::new(""));
-        let watch = self.watch_folder()?;
-        let Ok(from) = watch.inside(above) else { return Ok(Vec::new()) };
+        let (folder, inside) = self.lies_in()?;
+        let above = inside.parent().unwrap_or(Path::new(""));
+        let Ok(from) = folder.inside(above) else { return Ok(Vec::new()) };
         let mut out = Vec::new();
         for b in &self.job.beside {
             let name = b.name.as_os_str();
@@ -231,7 +334,21 @@ impl Desk<'_> {
         Ok(out)
     }
 
-    /// Fields of an item that sidecars say.
+    /// A file that its sound is in and that is gone or another by now: why the job cannot go on.
+    pub fn lost_sound(&self) -> Result<Option<String>> {
+        let mut wanted = self.job.beside.iter().filter(|b| b.sound).peekable();
+        if wanted.peek().is_none() {
+            return Ok(None);
+        }
+        let there = self.beside()?;
+        let lost = wanted.find(|b| !there.iter().any(|t| Path::new(t.1) == b.name));
+        Ok(lost.map(|b| {
+            let name = media::show::path(&b.name);
+            format!("{name}, which is its sound, changed or went away after it arrived")
+        }))
+    }
+
+    /// What sidecars say, by name.
     pub fn said_beside(&self) -> Result<Fields> {
         const MOST: u64 = 1_000_000;
         let mut out = Fields::new();
@@ -240,7 +357,7 @@ impl Desk<'_> {
             let read = dir.read(name).and_then(|f| f.take(MOST).read_to_string(&mut text));
             if read.is_ok() && seen.size > 0 {
                 let ending = Path::new(name).extension().unwrap_or_default().to_string_lossy();
-                out.extend(crate::item::from_sidecar(&ending, &text));
+                out.extend(crate::item::said(&ending, &text));
             }
         }
         Ok(out)
@@ -283,8 +400,7 @@ impl Desk<'_> {
     }
 
     /// What belongs to the original goes along, before it.
-    fn move_beside(&self, folder: &Dir) -> Result<()> {
-        let above = self.job.path.parent().unwrap_or(Path::new(""));
+    fn move_beside(&self, folder: &Dir, above: &Path) -> Result<()> {
         let stage = OsString::from(format!(".{}-beside.deft-porter.part", self.porter.tag(self.job.id)));
         for (from, name, seen) in self.beside()? {
             let fail = |e| Error::path("cannot open the folder of", &folder.path().join(above).join(name))(e);
@@ -333,20 +449,26 @@ impl Desk<'_> {
         }
     }
 
-    /// The frames of a run go into a folder of their own, which has the run's name. What a restart finds moved is moved.
-    fn move_frames(
+    /// Many files go into a folder of their own, which has the run's or the tree's name. What a restart finds moved is moved.
+    fn move_many(
         &self,
         folder: &Dir,
-        frames: &Frames,
+        wanted: &Path,
+        many: &Many,
         free: impl Fn(&Dir, &OsStr) -> std::io::Result<bool>,
     ) -> Result<Original> {
-        let above = self.job.path.parent().unwrap_or(Path::new(""));
+        let (lies_in, inside) = self.lies_in()?;
+        let above = wanted.parent().unwrap_or(Path::new(""));
         let before = self.job.original_to.as_ref().and_then(|to| to.strip_prefix(folder.path()).ok());
-        let watch = self.watch_folder()?;
-        let fail = |e| Error::path("cannot open the folder of", &watch.path().join(&self.job.path))(e);
+        let fail = |e| Error::path("cannot open the folder of", &lies_in.path().join(&inside))(e);
         let into = match before {
             Some(inside) => folder.inside(inside).map(|dir| (dir, folder.path().join(inside))).ok(),
             None => None,
+        };
+        let own = inside.file_name().unwrap_or_default();
+        let title = match many.run() {
+            Some(frames) if wanted == self.job.path => OsStr::new(frames.title()),
+            _ => wanted.file_name().unwrap_or_default(),
         };
         let (to, at) = match into {
             Some(found) => found,
@@ -361,7 +483,7 @@ impl Desk<'_> {
                 let mut n = 0;
                 loop {
                     n += 1;
-                    let name = numbered_file(OsStr::new(frames.title()), n);
+                    let name = numbered_file(title, n);
                     if parent.look(&name).map_err(fail)?.is_some() || !free(&parent, &name).map_err(fail)? {
                         continue;
                     }
@@ -381,22 +503,39 @@ impl Desk<'_> {
         };
         let (unit, of) = (Unit::Bytes, Some(self.job.seen.size));
         self.worker.tell(Progress { stage: Stage::Moving, output: None, done: 0, of, unit });
-        let from = watch.inside(above).map_err(fail)?;
+        let holder = lies_in.inside(inside.parent().unwrap_or(Path::new(""))).map_err(fail)?;
+        let base = match many.base(&holder, own) {
+            Ok(base) => base,
+            // All of it was moved before a restart.
+            Err(e) if e.kind() == ErrorKind::NotFound => return Ok(Original::At(at)),
+            Err(e) => return Err(fail(e)),
+        };
         let stage = OsString::from(format!(".{}-frame.deft-porter.part", self.porter.tag(self.job.id)));
-        for n in frames.numbers() {
+        for path in many.folders(&base).map_err(fail)? {
+            to.make(&path).map_err(fail)?;
+        }
+        for path in many.files(&base).map_err(fail)? {
             if self.worker.stopping() {
                 return Err(Error::Stopped);
             }
-            let name = OsString::from(frames.name(n));
-            let (here, there) = (At { dir: &from, name: &name }, At { dir: &to, name: &name });
-            let Some(e) = from.look(&name).map_err(fail)? else { continue };
-            if to.look(&name).map_err(fail)?.is_some() {
-                // Of a move that a kill broke off in the middle of this frame; otherwise both stay.
+            let (from, name) = match base.holder(&path, false) {
+                Ok(found) => found,
+                Err(e) if e.kind() == ErrorKind::NotFound => continue,
+                Err(e) => return Err(fail(e)),
+            };
+            let (into, _) = to.holder(&path, true).map_err(fail)?;
+            let (here, there) = (At { dir: &from, name }, At { dir: &into, name });
+            let Some(e) = from.look(name).map_err(fail)? else { continue };
+            if into.look(name).map_err(fail)?.is_some() {
+                // Of a move that a kill broke off in the middle of this file; otherwise both stay.
                 finish(here, there, &e.seen, self.worker as &Worker)?;
             } else if e.is_file() {
                 move_if_free(here, there, &stage, &e.seen, self.worker as &Worker)?;
                 crate::stops::here("frame moved");
             }
+        }
+        if let Many::Tree(_) = many {
+            remove_folders(&holder, own, many).map_err(fail)?;
         }
         to.sync();
         Ok(Original::At(at))
@@ -418,7 +557,8 @@ impl Desk<'_> {
         let target = At { dir: &dir, name };
         // Of a file that is under both names (linked, and killed before the other was taken away) the time of its last
         // change is another: it is looked at by itself, not as the source it was.
-        let is_there = match self.watch_folder()?.holder(&self.job.path, false) {
+        let (lies_in, inside) = self.lies_in()?;
+        let is_there = match lies_in.holder(&inside, false) {
             Ok((from, was)) if from.look(was).map_err(fail)?.is_some() => {
                 let source = At { dir: &from, name: was };
                 finish(source, target, &self.job.seen, self.worker as &Worker)?
@@ -430,6 +570,19 @@ impl Desk<'_> {
         };
         Ok(is_there.then(|| to.clone()))
     }
+}
+
+/// What belongs to an original, where it was moved to with it: under its name or a numbered one.
+fn moved_beside(dir: &Dir, b: &Beside) -> std::io::Result<Beside> {
+    const MOST: u32 = 20;
+    let is_it = |s: &Seen| (s.size, s.modified) == (b.seen.size, b.seen.modified);
+    for n in 1..=MOST {
+        let name = numbered_file(b.name.as_os_str(), n);
+        if let Some(e) = dir.look(&name)?.filter(|e| e.is_file() && is_it(&e.seen)) {
+            return Ok(Beside { name: PathBuf::from(name), seen: e.seen, ..b.clone() });
+        }
+    }
+    Ok(b.clone())
 }
 
 /// `clip_2.mp4`, for any bytes a name may have, kept within [`MAX_NAME`].

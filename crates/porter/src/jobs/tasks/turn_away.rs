@@ -27,7 +27,9 @@ pub fn turn_away(d: &Desk<'_>) -> Result<Next> {
             Source::Gone => return d.withdraw("the file was gone before it could be turned away"),
         }
     } else {
-        match d.move_original(&folder, |dir, name| Ok(dir.look(&reason_name(name))?.is_none()))? {
+        match d
+            .move_original(&folder, &d.job.path, |dir, name| Ok(dir.look(&reason_name(name))?.is_none()))?
+        {
             Moved::At(path) => path,
             Moved::Changed => return d.withdraw("the file changed before it could be turned away"),
             Moved::Gone => return d.withdraw("the file was gone before it could be turned away"),

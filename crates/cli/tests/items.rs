@@ -1,0 +1,448 @@
+//! What counts as one arrival: folders that are taken whole, pictures with sound in files of its own, versions of one thing;
+//! where originals go before anything is made of them, and names that are only nearly taken.
+
+mod support;
+
+use rstest::rstest;
+use std::path::Path;
+use std::process::{Command, Output};
+use support::{House, PROGRAM, clip, text};
+
+fn porter(house: &House, args: &[&str]) -> Output {
+    Command::new(PROGRAM).args(args).arg("--house").arg(house.path("")).output().unwrap()
+}
+
+/// Files in a folder and below, without marks of the house.
+fn tree(house: &House, folder: &str) -> Vec<String> {
+    fn walk(dir: &Path, top: &Path, out: &mut Vec<String>) {
+        for e in std::fs::read_dir(dir).unwrap().flatten() {
+            let inside = e.path().strip_prefix(top).unwrap().to_string_lossy().into_owned();
+            if e.path().is_dir() {
+                out.push(format!("{inside}/"));
+                walk(&e.path(), top, out);
+            } else {
+                out.push(inside);
+            }
+        }
+    }
+    let mut out = Vec::new();
+    walk(&house.path(folder), &house.path(folder), &mut out);
+    out.retain(|n| !n.starts_with(".deft-porter-folder"));
+    out.sort();
+    out
+}
+
+const MOVE: &str = "original = \"move\"\ndone = \"done\"";
+const MAKE: &str = "make = [{ preset = \"proxy\", name = \"{stem}_proxy\", to = [\"editors\"] }]";
+
+/// A watch that takes folders whole, and a rule that hands them on.
+fn whole(keys: &str) -> House {
+    let house = House::with(&format!("whole_folders = true\n{keys}"), "");
+    house.append(
+        "[[place]]\nname = \"backup\"\nfolder = \"backup\"\n\
+         [[rule]]\nname = \"cards\"\nwhen = 'kind == \"folder\" && files >= 2'\n\
+         make = [{ original = true, name = \"{date}/{name}\", to = [\"editors\", \"backup\"] }, \
+         { package = \"zip\", name = \"{name}\", to = [\"backup\"] }]\n",
+    );
+    std::fs::create_dir(house.path("backup")).unwrap();
+    house
+}
+
+fn card(house: &House, name: &str) -> Vec<(String, Vec<u8>)> {
+    let files = [
+        ("CLIPS001/A001C001.mp4", clip().to_vec()),
+        ("CLIPS001/A001C001.xml", b"<clip/>".to_vec()),
+        ("INDEX.BIN", Vec::new()),
+        (".hidden/of the camera", b"\x00\x01".to_vec()),
+    ];
+    let dir = house.path("in").join(name);
+    std::fs::create_dir_all(dir.join("EDIT")).unwrap();
+    for (path, bytes) in &files {
+        std::fs::create_dir_all(dir.join(path).parent().unwrap()).unwrap();
+        std::fs::write(dir.join(path), bytes).unwrap();
+    }
+    files.map(|(path, bytes)| (path.to_owned(), bytes)).to_vec()
+}
+
+#[test]
+fn a_folder_is_handed_on_whole() {
+    let house = whole(MOVE);
+    let files = card(&house, "A001");
+    house.drop_in("loose.mp4", clip());
+    let out = house.run_once();
+    assert!(out.status.success(), "{}", text(&out));
+    let status = house.status();
+    assert_eq!(status["ended"].as_array().unwrap().len(), 2, "{status:#}");
+    let day = std::fs::read_dir(house.path("backup")).unwrap().flatten();
+    let day = day.map(|e| e.path()).find(|p| p.is_dir()).unwrap();
+    for (path, bytes) in &files {
+        assert_eq!(&std::fs::read(day.join("A001").join(path)).unwrap(), bytes, "{path}");
+        let other = house.path("out").join(day.file_name().unwrap()).join("A001").join(path);
+        assert_eq!(&std::fs::read(other).unwrap(), bytes, "{path}");
+        assert_eq!(&std::fs::read(house.path("done/A001").join(path)).unwrap(), bytes, "{path}");
+    }
+    // Folders in which nothing is stay with the original, and nothing of it is left in the watch.
+    assert!(house.path("done/A001/EDIT").is_dir());
+    assert!(!house.path("in/A001").exists(), "{:?}", tree(&house, "in"));
+    let list = Command::new("python3")
+        .args(["-c", "import sys,zipfile; z=zipfile.ZipFile(sys.argv[1]); print(z.testzip(), *sorted(z.namelist()), sep='\\n')"])
+        .arg(house.path("backup/A001.zip"))
+        .output()
+        .unwrap();
+    let list = text(&list);
+    assert!(list.starts_with("None\n") && list.contains("A001/CLIPS001/A001C001.mp4\n"), "{list}");
+    assert!(list.contains("A001/.hidden/of the camera\n") && list.contains("INDEX.BIN\n"), "{list}");
+    let shown = text(&porter(&house, &["jobs", "show", "1"]));
+    assert!(shown.contains("a folder with 4 files") || shown.contains("A001"), "{shown}");
+}
+
+#[test]
+fn a_folder_waits_until_nothing_in_it_changes() {
+    let house = whole(MOVE);
+    let running = house.start();
+    card(&house, "A001");
+    std::fs::write(house.path("in/A001/CLIPS001/A001C002.mp4.part"), b"half").unwrap();
+    house.wait_until("the folder waits", |s| s["arriving"].to_string().contains("A001"));
+    std::thread::sleep(std::time::Duration::from_millis(900));
+    let status = house.status();
+    assert_eq!(status["ended"].as_array().map(Vec::len), Some(0), "{status:#}");
+    assert!(status["arriving"].to_string().contains("unfinished"), "{status:#}");
+    let clips = house.path("in/A001/CLIPS001");
+    std::fs::rename(clips.join("A001C002.mp4.part"), clips.join("A001C002.mp4")).unwrap();
+    house.wait_until("it is done", |s| s["ended"].as_array().is_some_and(|e| e.len() == 1));
+    assert!(house.path("done/A001/CLIPS001/A001C002.mp4").exists());
+    running.interrupt();
+}
+
+/// Whenever it is killed: afterwards everything is there once, and whole.
+#[rstest]
+fn a_move_of_a_folder_survives_a_kill(
+    #[values("about to remove the original", "frame moved", "staged", "published")] moment: &str,
+    #[values("move", "remove")] original: &str,
+) {
+    if (moment == "frame moved") != (original == "move") && moment != "staged" && moment != "published" {
+        return;
+    }
+    let house = whole(&format!("original = \"{original}\"\ndone = \"done\""));
+    let files = card(&house, "A001");
+    house.killed_at(moment);
+    let out = house.run_once();
+    assert!(out.status.success(), "{}", text(&out));
+    for (path, bytes) in &files {
+        let found: Vec<String> = ["done", "backup", "out"]
+            .iter()
+            .flat_map(|f| tree(&house, f).into_iter().map(move |n| format!("{f}/{n}")))
+            .filter(|n| n.ends_with(path.as_str()))
+            .collect();
+        assert_eq!(found.len(), if original == "move" { 3 } else { 2 }, "{path}: {found:?}");
+        assert!(found.iter().all(|n| &std::fs::read(house.path(n)).unwrap() == bytes), "{path}");
+    }
+    assert!(!house.path("in/A001").exists(), "{:?}", tree(&house, "in"));
+}
+
+#[test]
+fn a_folder_that_cannot_be_taken_whole_stays_and_says_why() {
+    let house = whole(MOVE);
+    card(&house, "A001");
+    std::os::unix::fs::symlink("/etc/passwd", house.path("in/A001/link")).unwrap();
+    // One file is too few for the rule.
+    std::fs::create_dir(house.path("in/B002")).unwrap();
+    house.drop_in("B002/only.bin", b"x");
+    let out = house.run_once();
+    assert_eq!(out.status.code(), Some(1), "{}", text(&out));
+    assert!(house.path("in/A001/link").is_symlink() && house.path("in/A001/INDEX.BIN").exists());
+    assert_eq!(tree(&house, "away"), ["B002.why.txt", "B002/", "B002/only.bin"]);
+    let why = std::fs::read_to_string(house.path("away/B002.why.txt")).unwrap();
+    assert!(why.contains("no rule holds for it (found folder"), "{why}");
+    assert!(tree(&house, "backup").is_empty());
+    // Rehearsed it says the same.
+    let told =
+        text(&porter(&house, &["rehearse", "--watch", "cards", house.path("away/B002").to_str().unwrap()]));
+    assert!(told.contains("cards") && told.contains("files"), "{told}");
+}
+
+/// A WAV of one channel with a steady tone.
+fn tone(hertz: f32, seconds: f32) -> Vec<u8> {
+    let samples: Vec<i16> = (0..(48_000.0 * seconds) as usize)
+        .map(|n| ((n as f32 * hertz * std::f32::consts::TAU / 48_000.0).sin() * 12_000.0) as i16)
+        .collect();
+    let bytes = samples.len() as u32 * 2;
+    let mut out = b"RIFF".to_vec();
+    out.extend((36 + bytes).to_le_bytes());
+    out.extend(b"WAVEfmt ");
+    out.extend(16u32.to_le_bytes());
+    out.extend([1, 0, 1, 0]);
+    out.extend(48_000u32.to_le_bytes());
+    out.extend(96_000u32.to_le_bytes());
+    out.extend([2, 0, 16, 0]);
+    out.extend(b"data");
+    out.extend(bytes.to_le_bytes());
+    samples.iter().for_each(|s| out.extend(s.to_le_bytes()));
+    out
+}
+
+/// Crossings of zero in a second of the first channel: twice the tone.
+fn crossings(path: &Path) -> usize {
+    // 24 bits, in the chunk behind the one that tells the form.
+    let bytes = std::fs::read(path).unwrap();
+    let chunk = |name: &[u8], from: usize| from + bytes[from..].windows(4).position(|w| w == name).unwrap();
+    let form = chunk(b"fmt ", 0);
+    let at = chunk(b"data", form) + 8;
+    let channels = usize::from(bytes[form + 10]);
+    let negative = |n: usize| bytes[at + n * channels * 3 + 2] & 0x80 != 0;
+    (1..48_000).filter(|n| negative(*n) != negative(n - 1)).count()
+}
+
+#[test]
+fn sound_in_files_of_its_own_is_of_its_pictures() {
+    let house = House::with(&format!("{MOVE}\nsound_beside = [\"*.wav\"]"), "");
+    house.append("[[preset]]\nname = \"mix\"\n[preset.audio]\ncodec = \"pcm24\"\n");
+    house.reconfigure(
+        MAKE,
+        "make = [{ preset = \"proxy\", name = \"{stem}_{sound_tracks}\", to = [\"editors\"] }, \
+         { preset = \"mix\", name = \"{stem}\", to = [\"editors\"] }]",
+    );
+    house.drop_in("SC12_T4.mp4", clip());
+    house.drop_in("SC12_T4_1.wav", &tone(1000.0, 2.0));
+    house.drop_in("SC12_T4_2.wav", &tone(300.0, 2.0));
+    house.drop_in("alone_1.wav", &tone(300.0, 2.0));
+    let out = house.run_once();
+    assert!(out.status.success(), "{}", text(&out));
+    assert_eq!(tree(&house, "done"), ["SC12_T4.mp4", "SC12_T4_1.wav", "SC12_T4_2.wav"]);
+    assert_eq!(house.list("in").iter().filter(|n| !n.starts_with('.')).count(), 1);
+    // Three tracks: both files, and the film's own behind them.
+    assert_eq!(tree(&house, "out"), ["SC12_T4.wav", "SC12_T4_3.mp4"]);
+    let heard = crossings(&house.path("out/SC12_T4.wav"));
+    assert!(heard.abs_diff(2000) < 20, "{heard}");
+    let facts = house.facts("out/SC12_T4_3.mp4");
+    assert_eq!((facts.video.len(), facts.audio.len()), (1, 3), "{facts:#?}");
+}
+
+/// What is made of half of it would be made of something else.
+#[test]
+fn sound_that_goes_away_takes_its_pictures_along() {
+    let house = House::with(&format!("{MOVE}\nsound_beside = [\"*.wav\"]"), "");
+    house.drop_in("T4.mp4", clip());
+    house.drop_in("T4_1.wav", &tone(1000.0, 2.0));
+    house.killed_at("made, not recorded");
+    house.drop_in("T4_1.wav", &tone(500.0, 1.0));
+    let out = house.run_once();
+    assert_eq!(out.status.code(), Some(1), "{}", text(&out));
+    let why = std::fs::read_to_string(house.path("away/T4.mp4.why.txt")).unwrap();
+    assert!(why.contains("T4_1.wav, which is its sound"), "{why}");
+    assert!(house.path("away/T4.mp4").exists() && house.path("in/T4_1.wav").exists());
+    assert!(tree(&house, "out").is_empty());
+}
+
+#[test]
+fn versions_of_one_thing_are_known() {
+    let house = House::with(MOVE, "");
+    house.reconfigure(
+        "when = 'kind == \"video\"'\nmake = [{ preset = \"proxy\", name = \"{stem}_proxy\"",
+        "when = 'kind == \"video\" && newer == 0'\n\
+         make = [{ preset = \"proxy\", name = \"{source}_{pad(source_version, 3)}_after_{earlier}\"",
+    );
+    for (n, path) in
+        ["shots/v001/sh010.mp4", "shots/v003/sh010.mp4", "shots/sh020_v01.mp4", "shots/v002/sh010.mp4"]
+            .iter()
+            .enumerate()
+    {
+        let at = house.path("in").join(path);
+        std::fs::create_dir_all(at.parent().unwrap()).unwrap();
+        // Each with other content: a free box behind it.
+        let mut bytes = clip().to_vec();
+        bytes.extend((9 + n as u32).to_be_bytes());
+        bytes.extend(*b"free");
+        bytes.resize(bytes.len() + n + 1, 0);
+        std::fs::write(at, bytes).unwrap();
+        house.run_once();
+    }
+    let made: Vec<String> = tree(&house, "out").into_iter().filter(|n| n.ends_with(".mp4")).collect();
+    assert_eq!(
+        made,
+        ["shots_sh010_001_after_0.mp4", "shots_sh010_003_after_1.mp4", "shots_sh020_001_after_0.mp4"]
+    );
+    // The one that came late is older than what is there.
+    let why = std::fs::read_to_string(house.path("away/shots/v002/sh010.mp4.why.txt")).unwrap();
+    assert!(why.contains("newer == 0"), "{why}");
+    let shown = text(&porter(&house, &["jobs", "show", "2"]));
+    assert!(shown.contains("version 3") && shown.contains("job 4 (version 2)"), "{shown}");
+}
+
+#[test]
+fn an_original_is_moved_before_anything_is_made_of_it() {
+    let house = House::with(
+        "original = \"move first\"\ndone = \"done\"\ndone_name = \"{date}/{watch}_{stem}\"\nsidecars = [\"*.xml\"]",
+        "",
+    );
+    std::fs::create_dir(house.path("in/day1")).unwrap();
+    house.drop_in("day1/A1.mp4", clip());
+    house.drop_in("day1/A1.xml", b"<a/>");
+    house.drop_in("broken.mp4", &clip()[..clip().len() / 2]);
+    house.killed_at("taken in");
+    assert!(!house.path("in/day1/A1.mp4").exists() && house.list("out").iter().all(|n| n.starts_with('.')));
+    let out = house.run_once();
+    assert_eq!(out.status.code(), Some(1), "{}", text(&out));
+    let done = tree(&house, "done");
+    assert_eq!(done.len(), 3, "{done:?}");
+    assert!(done[1].ends_with("/A1.xml") && done[2].ends_with("/cards_A1.mp4"), "{done:?}");
+    assert_eq!(std::fs::read(house.path("done").join(&done[2])).unwrap(), clip());
+    assert_eq!(tree(&house, "out"), ["A1_proxy.mp4"]);
+    assert_eq!(tree(&house, "away"), ["broken.mp4", "broken.mp4.why.txt"]);
+    // Done once more from where it is.
+    let again = text(&porter(&house, &["jobs", "again", "--name", "*A1*"]));
+    assert!(again.contains("done once more"), "{again}");
+    assert!(house.run_once().status.success());
+    assert_eq!(tree(&house, "out"), ["A1_proxy.mp4", "A1_proxy_2.mp4"]);
+}
+
+#[rstest]
+fn taking_in_survives_a_kill(
+    #[values("about to move the original", "original moved", "taken in")] moment: &str,
+) {
+    let house = House::with("original = \"move first\"\ndone = \"done\"", "");
+    house.drop_in("A1.mp4", clip());
+    house.killed_at(moment);
+    let out = house.run_once();
+    assert!(out.status.success(), "{}", text(&out));
+    assert_eq!(
+        (tree(&house, "done"), tree(&house, "out")),
+        (vec!["A1.mp4".into()], vec!["A1_proxy.mp4".into()])
+    );
+    assert_eq!(std::fs::read(house.path("done/A1.mp4")).unwrap(), clip());
+}
+
+#[test]
+fn names_that_differ_only_in_case_are_taken() {
+    let house = House::with(MOVE, "");
+    std::fs::write(house.path("out/BRU\u{308}CKE_Proxy.mp4"), b"somebody's").unwrap();
+    house.drop_in("br\u{fc}cke.mp4", clip());
+    house.drop_in("Cup.mp4", clip());
+    assert!(house.run_once().status.success());
+    house.drop_in("CUP.mp4", clip());
+    assert!(house.run_once().status.success());
+    let mut made = tree(&house, "out");
+    made.sort();
+    assert_eq!(
+        made,
+        ["BRU\u{308}CKE_Proxy.mp4", "CUP_proxy_2.mp4", "Cup_proxy.mp4", "br\u{fc}cke_proxy_2.mp4"]
+    );
+    assert_eq!(std::fs::read(house.path("out/BRU\u{308}CKE_Proxy.mp4")).unwrap(), b"somebody's");
+}
+
+#[test]
+fn a_watch_takes_the_kinds_and_the_names_it_says() {
+    let house = House::with(&format!("{MOVE}\nkinds = [\"video\"]\nfrom_file = \"A003_C002.mp4\""), "");
+    for name in ["A003_C001.mp4", "A003_C2.mp4", "A003_C010.MP4", "A010_C001.mp4", "z.wav"] {
+        house.drop_in(name, clip());
+    }
+    assert!(house.run_once().status.success());
+    assert_eq!(tree(&house, "out"), ["A003_C010_proxy.mp4", "A003_C2_proxy.mp4", "A010_C001_proxy.mp4"]);
+    assert_eq!(tree(&house, "in"), ["A003_C001.mp4", "z.wav"]);
+}
+
+#[test]
+fn what_was_there_before_the_first_use_is_left_alone() {
+    let house = House::with(&format!("{MOVE}\nsince = \"first use\""), "");
+    house.drop_in("old.mp4", clip());
+    std::thread::sleep(std::time::Duration::from_millis(20));
+    assert!(house.run_once().status.success());
+    house.drop_in("new.mp4", clip());
+    assert!(house.run_once().status.success());
+    assert_eq!(
+        (tree(&house, "out"), tree(&house, "in")),
+        (vec!["new_proxy.mp4".into()], vec!["old.mp4".into()])
+    );
+}
+
+#[test]
+fn conditions_ask_tracks_sidecars_and_parts_of_names() {
+    let house = House::with(&format!("{MOVE}\nsidecars = [\"*.json\"]"), "");
+    house.reconfigure(
+        "name = \"Estuary Hours\"",
+        "name = \"Estuary Hours\"\nname_parts = 'EP(?<episode>[0-9]+)_SC(?<scene>[0-9]+)'",
+    );
+    house.reconfigure(
+        "when = 'kind == \"video\"'\nmake = [{ preset = \"proxy\", name = \"{stem}_proxy\"",
+        "when = 'sounds.exists(s, s.channels == 2 && s.codec == \"AAC\") && \"unit\" in sidecar && sidecar.unit == \"B\" && parts.episode == \"03\"'\n\
+         make = [{ preset = \"proxy\", name = \"ep{parts.episode}-{parts.scene}_{sounds.size()}\"",
+    );
+    house.drop_in("EP03_SC12.mp4", clip());
+    house.drop_in("EP03_SC12.json", br#"{"unit": "B"}"#);
+    house.drop_in("EP03_SC13.mp4", clip());
+    house.drop_in("EP03_SC13.json", br#"{"unit": "A"}"#);
+    house.drop_in("EP04_SC1.mp4", clip());
+    let out = house.run_once();
+    assert_eq!(out.status.code(), Some(1), "{}", text(&out));
+    assert_eq!(tree(&house, "out"), ["ep03-12_1.mp4"]);
+    assert_eq!(tree(&house, "away").iter().filter(|n| n.ends_with(".why.txt")).count(), 2);
+}
+
+#[rstest]
+#[case("sounds.exists(s, s.chanels == 6)", "'channels', not 'chanels'")]
+#[case("sounds > 2", "do not go together")]
+#[case("tags", "true or false")]
+fn wrong_conditions_on_lists_are_told_when_they_are_read(#[case] when: &str, #[case] want: &str) {
+    let house = House::new();
+    house.reconfigure("when = 'kind == \"video\"'", &format!("when = '{when}'"));
+    let out = text(&porter(&house, &["check"]));
+    assert!(out.contains(want), "{out}");
+}
+
+#[test]
+fn a_configuration_may_stand_in_several_files() {
+    let house = House::with(MOVE, "");
+    std::fs::create_dir_all(house.path("parts")).unwrap();
+    let part = |name: &str, text: &str| std::fs::write(house.path("parts").join(name), text).unwrap();
+    part("10-places.toml", "[[place]]\nname = \"archive\"\nfolder = \"archive\"\n");
+    part(
+        "20-rules.toml",
+        "# more\n[[rule]]\nname = \"keep\"\nwhen = 'true'\nmake = [{ original = true, to = [\"archive\"] }]\n",
+    );
+    std::fs::create_dir(house.path("archive")).unwrap();
+    house.drop_in("cup.mp4", clip());
+    let out = house.run_once();
+    assert!(out.status.success(), "{}", text(&out));
+    assert_eq!(
+        (tree(&house, "archive"), tree(&house, "out")),
+        (vec!["cup.mp4".into()], vec!["cup_proxy.mp4".into()])
+    );
+    let shown = text(&porter(&house, &["config", "show"]));
+    assert!(shown.contains("[[rule]]\nname = \"keep\""), "{shown}");
+    // What is wrong is told with its own file and line,
+    part(
+        "20-rules.toml",
+        "# more\n[[rule]]\nname = \"keep\"\nwhen = 'hight > 3'\nmake = [{ original = true, to = [\"archive\"] }]\n",
+    );
+    let out = text(&porter(&house, &["check"]));
+    assert!(out.contains("20-rules.toml:4:") && out.contains("'height', not 'hight'"), "{out}");
+    // and a key of nobody's does not fall into the table before it.
+    part("20-rules.toml", "priority = 5\n[[rule]]\nname = \"keep\"\n");
+    let out = text(&porter(&house, &["check"]));
+    assert!(out.contains("20-rules.toml:1:") && out.contains("unknown field 'priority'"), "{out}");
+    let status = porter(&house, &["status"]);
+    assert!(text(&status).contains("cup.mp4"), "{}", text(&status));
+}
+
+#[test]
+fn parts_are_taken_up_by_a_porter_at_work() {
+    let house = House::with(MOVE, "");
+    let running = house.start();
+    house.wait_until("it works", |s| s["watches"].is_array());
+    std::fs::create_dir_all(house.path("parts")).unwrap();
+    let rule = "[[rule]]\nname = \"too\"\nwhen = 'kind == \"video\"'\nmake = [{ preset = \"sound\", name = \"{stem}_too\", to = [\"editors\"] }]\n";
+    std::fs::write(house.path("parts/more.toml"), rule).unwrap();
+    let start = std::time::Instant::now();
+    while !text(&porter(&house, &["config", "show"])).contains("too") && start.elapsed().as_secs() < 30 {
+        std::thread::sleep(std::time::Duration::from_millis(100));
+    }
+    let mut n = 0;
+    // The porter looks at its files now and then: what arrives after that goes by the new rule.
+    while !tree(&house, "out").iter().any(|f| f.ends_with("_too.m4a")) {
+        assert!(start.elapsed().as_secs() < 60, "{:?}", tree(&house, "out"));
+        n += 1;
+        house.drop_in(format!("cup{n}.mp4"), clip());
+        std::thread::sleep(std::time::Duration::from_millis(1500));
+    }
+    running.interrupt();
+}
