@@ -156,6 +156,8 @@ pub enum HouseKind {
     Broadcast,
     /// Levelled sound, transcripts, all in one file
     Podcast,
+    /// Runs of frames, versions of shots, reviews with timecode
+    Effects,
 }
 
 #[derive(Debug, ClapArgs)]
@@ -752,6 +754,8 @@ pub enum ConfigWhat {
         #[command(flatten)]
         house: NamedHouse,
     },
+    /// Print the JSON Schema of deft-porter.toml, for editors that complete keys
+    Schema,
     /// Show what differs between two of them, or between one and what stands on disk
     Diff {
         /// A number

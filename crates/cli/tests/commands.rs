@@ -197,6 +197,39 @@ fn every_kind_of_house_works_as_it_is_made(#[case] kind: &str, #[case] folder: &
 }
 
 #[test]
+fn a_house_for_effects_works_as_it_is_made() {
+    let dir = tempfile::tempdir().unwrap();
+    let house = dir.path().join("house");
+    let at = house.to_str().unwrap();
+    assert!(porter(&["init", "--kind", "effects", at]).status.success());
+    let file = house.join("deft-porter.toml");
+    let mut config = std::fs::read_to_string(&file).unwrap();
+    config = config.replace("frames_steady = \"1 min\"", "frames_steady = \"300 ms\"");
+    config = config.replace("original = \"", "steady = \"300 ms\"\noriginal = \"");
+    std::fs::write(&file, config).unwrap();
+    let delivery = house.join("turnover/reel 1");
+    std::fs::create_dir_all(&delivery).unwrap();
+    std::fs::write(delivery.join("heron.mp4"), clip()).unwrap();
+    std::fs::write(delivery.join("all.ready"), b"").unwrap();
+    // A shot of five frames, and the version before it that comes late.
+    let frame = include_bytes!("../../media/tests/fixtures/picture.png");
+    for (version, numbers) in [("v002", 1001..=1005), ("v001", 1001..=1003)] {
+        for n in numbers {
+            std::fs::write(house.join(format!("renders/sh010_comp_{version}.{n}.png")), frame).unwrap();
+        }
+        let out = porter(&["run", "--once", at]);
+        assert!(out.status.success(), "{}", text(&out));
+    }
+    let day =
+        std::fs::read_dir(house.join("archive")).unwrap().flatten().map(|e| e.path()).find(|p| p.is_dir());
+    assert_eq!(std::fs::read(day.unwrap().join("reel 1/heron.mp4")).unwrap(), clip());
+    for name in ["sh010_comp_v002.mp4", "sh010_comp_v002.jpg", "late/sh010_comp_v001.jpg"] {
+        assert!(house.join("review").join(name).exists(), "{name}");
+    }
+    assert!(!house.join("review/sh010_comp_v001.mp4").exists());
+}
+
+#[test]
 fn init_leaves_folders_with_files_alone() {
     let dir = tempfile::tempdir().unwrap();
     std::fs::write(dir.path().join("letter.txt"), "dear").unwrap();

@@ -446,3 +446,58 @@ fn parts_are_taken_up_by_a_porter_at_work() {
     }
     running.interrupt();
 }
+
+#[test]
+fn what_says_no_place_goes_where_its_watch_says() {
+    let house = House::with(&format!("{MOVE}\nto = [\"editors\"]"), "");
+    house.reconfigure(
+        "make = [{ preset = \"proxy\", name = \"{stem}_proxy\", to = [\"editors\"] }]",
+        "make = [{ preset = \"proxy\", name = \"{id}_{stem}\" }]",
+    );
+    house.drop_in("cup.mp4", clip());
+    assert!(house.run_once().status.success());
+    let made = tree(&house, "out");
+    let (id, rest) = made[0].split_once('_').unwrap();
+    assert_eq!((made.len(), id.len(), rest), (1, 6, "cup.mp4"), "{made:?}");
+    house.reconfigure("to = [\"editors\"]\nturned", "turned");
+    let out = text(&porter(&house, &["check"]));
+    assert!(out.contains("no key 'to'") && out.contains("in watch \"cards\""), "{out}");
+    house.reconfigure("turned_away = \"away\"", "turned_away = \"away\"\nto = [\"editor\"]");
+    let out = text(&porter(&house, &["check"]));
+    assert!(out.contains("watch \"cards\": to 1") && out.contains("the name of a place"), "{out}");
+}
+
+/// The schema that editors are given knows the keys that the program knows, and so does the page of keys.
+#[test]
+fn the_schema_of_the_configuration_is_published() {
+    let schema = support::published("configuration.json", &["config", "schema"]);
+    let page = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/config.md")).unwrap();
+    let mut keys = Vec::new();
+    let mut all: Vec<&serde_json::Value> = schema["$defs"].as_object().unwrap().values().collect();
+    all.push(&schema);
+    for table in all {
+        assert_eq!(table["additionalProperties"], false, "{table:#}");
+        keys.extend(table["properties"].as_object().unwrap().keys().cloned());
+    }
+    assert!(keys.len() > 150 && keys.iter().any(|k| k == "whole_folders"));
+    // In tables, in lists of keys, and in the heads of tables (`[preset.video]`).
+    let is_told = |key: &String| {
+        [format!("`{key}`"), format!("`{key} "), format!(".{key}]"), format!("[[{key}]]"), format!("[{key}]")]
+            .iter()
+            .any(|form| page.contains(form))
+    };
+    let missing: Vec<&String> = keys.iter().filter(|k| !is_told(k)).collect();
+    assert!(missing.is_empty(), "not in docs/config.md: {missing:?}");
+}
+
+#[test]
+fn check_tries_what_the_porter_will_do() {
+    let house = House::with(MOVE, "");
+    let out = porter(&house, &["check", "--json"]);
+    let told: serde_json::Value = serde_json::from_slice(&out.stdout).unwrap();
+    let folders = told["folders"].as_array().unwrap();
+    assert!(folders.iter().any(|f| f["free"].as_u64().is_some_and(|n| n > 0)), "{told:#}");
+    assert!(tree(&house, "out").is_empty() && house.list("in").iter().all(|n| !n.contains("check")));
+    let shown = text(&porter(&house, &["check"]));
+    assert!(shown.contains(" free)"), "{shown}");
+}

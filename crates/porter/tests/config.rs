@@ -46,7 +46,7 @@ fn a_good_file_is_taken_with_absolute_paths_and_usual_values() {
     assert_eq!(house.state, Path::new("/house/porter-state"));
     assert_eq!(house.watches[0].steady.as_secs(), 5);
     assert_eq!(house.presets[0].parts[0].extension, "mp4");
-    assert_eq!(house.rules[0].make[0].to, ["editors"]);
+    assert_eq!(house.rules[0].make[0].to.as_deref(), Some(&["editors".to_owned()][..]));
 }
 
 #[test]

@@ -13,6 +13,8 @@ use porter::maker::{self, Order, Outcome, Run, Work, sandbox};
 use porter::store::Store;
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::ffi::OsStr;
+use std::io::{Read, Write};
 use std::path::Path;
 use std::process::ExitCode;
 use std::sync::Arc;
@@ -44,6 +46,9 @@ struct Folder {
     on: Option<String>,
     marked: bool,
     needed: bool,
+    /// Bytes that fit in there.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    free: Option<u64>,
 }
 
 #[derive(Serialize, JsonSchema)]
@@ -116,9 +121,9 @@ fn tell(house: &House, c: &Checked) {
     crate::say!("\nFolders");
     for f in &c.folders {
         let state = if f.state == "ok" || f.needed { f.state.as_str() } else { "made when needed" };
-        let on =
-            f.on.as_ref()
-                .map_or(String::new(), |on| format!("  ({on}{})", if f.marked { ", marked" } else { "" }));
+        let marked = if f.marked { ", marked" } else { "" };
+        let free = f.free.map_or(String::new(), |free| format!(", {} free", ui::bytes(free)));
+        let on = f.on.as_ref().map_or(String::new(), |on| format!("  ({on}{marked}{free})"));
         crate::say!("  {state:<20} {:<28} {}{on}", f.what, f.path);
         if let Some(why) = f.why.as_ref().filter(|_| f.needed) {
             crate::say!("  {:<20} {why}", "");
@@ -233,6 +238,7 @@ fn look(what: String, path: &Path, noted: Option<&Identity>, needed: bool) -> Fo
         on: None,
         marked: false,
         needed,
+        free: None,
     };
     let dir = match Dir::open(path) {
         Ok(dir) => dir,
@@ -254,13 +260,57 @@ fn look(what: String, path: &Path, noted: Option<&Identity>, needed: bool) -> Fo
         f.needed = true;
         return f;
     }
-    let probe = format!(".deft-porter-check-{}", porter::clock::nonce());
-    let written = dir.create(probe.as_ref()).and_then(|_| dir.remove(probe.as_ref()));
-    if let Err(e) = written {
-        f.state = "NOT WRITABLE".into();
-        f.why = Some(known::plain(&e));
+    match try_writing(&dir) {
+        Ok(apart) => {
+            f.why = (apart > MOST_APART).then(|| {
+                format!(
+                    "its clock and this machine's are {apart} s apart: times of files there are not of here"
+                )
+            });
+        }
+        Err((state, e)) => {
+            f.state = state.into();
+            f.why = Some(known::plain(&e));
+        }
     }
+    f.free = rustix::fs::fstatvfs(dir.fd()).ok().map(|s| s.f_bavail * s.f_frsize);
     f
+}
+
+/// Clocks this many seconds apart are told.
+const MOST_APART: u64 = 5;
+
+/// Writes a file, reads it back, gives it another name that is free and takes it away again. Gives how many seconds the
+/// clock is off that gave it its time.
+fn try_writing(dir: &Dir) -> std::result::Result<u64, (&'static str, std::io::Error)> {
+    let named = |end: &str| format!(".deft-porter-check-{}{end}", porter::clock::nonce());
+    let (probe, other) = (named(""), named("-2"));
+    let (probe, other): (&OsStr, &OsStr) = (probe.as_ref(), other.as_ref());
+    let tried = (|| {
+        let said = b"tried";
+        let file = dir.create(probe).and_then(|mut f| f.write_all(said).and_then(|()| f.sync_all()));
+        file.map_err(|e| ("NOT WRITABLE", e))?;
+        let mut found = Vec::new();
+        let read = dir.read(probe).and_then(|mut f| f.read_to_end(&mut found));
+        read.map_err(|e| ("NOT READABLE", e))?;
+        if found != said {
+            return Err((
+                "NOT READABLE",
+                std::io::Error::other("a file that was just written reads back otherwise"),
+            ));
+        }
+        let now =
+            std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |d| d.as_secs());
+        let there = dir.look(probe).map_err(|e| ("NOT READABLE", e))?;
+        let apart = there.map_or(0, |e| (e.seen.modified / 1_000_000_000).unsigned_abs().abs_diff(now));
+        match dir.rename_if_free(probe, dir, other) {
+            Ok(true) => Ok(apart),
+            Ok(false) => Err(("NO RENAMING", std::io::Error::other("a name that is free counts as taken"))),
+            Err(e) => Err(("NO RENAMING", e)),
+        }
+    })();
+    let cleared = dir.remove(probe).and_then(|_| dir.remove(other)).map_err(|e| ("NO REMOVING", e));
+    tried.and_then(|apart| cleared.map(|_| apart))
 }
 
 /// What a child of this program is able to do here: tried by one.

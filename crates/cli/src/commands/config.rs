@@ -18,8 +18,15 @@ struct Listed {
 }
 
 pub fn config(a: &Config) -> Result<ExitCode> {
-    let (ConfigWhat::List { house, .. } | ConfigWhat::Show { house, .. } | ConfigWhat::Diff { house, .. }) =
-        &a.what;
+    let house = match &a.what {
+        ConfigWhat::Schema => {
+            ui::print_json(&schemars::schema_for!(porter::config::raw::House))?;
+            return Ok(ExitCode::SUCCESS);
+        }
+        ConfigWhat::List { house, .. } | ConfigWhat::Show { house, .. } | ConfigWhat::Diff { house, .. } => {
+            house
+        }
+    };
     let (house, wrong) = House::load_to_look(&house.find())?;
     if let Some(e) = wrong {
         ui::errors::show(&e.into());
@@ -54,6 +61,7 @@ pub fn config(a: &Config) -> Result<ExitCode> {
                 }
             }
         }
+        ConfigWhat::Schema => (),
         ConfigWhat::Show { number, .. } => {
             let number = number.or(kept.last().map(|k| k.0)).unwrap_or(0);
             crate::say!("{}", text(number)?.trim_end());

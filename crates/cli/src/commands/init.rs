@@ -16,6 +16,7 @@ fn start(kind: HouseKind) -> &'static str {
         HouseKind::Editing => include_str!("init/editing.toml"),
         HouseKind::Broadcast => include_str!("init/broadcast.toml"),
         HouseKind::Podcast => include_str!("init/podcast.toml"),
+        HouseKind::Effects => include_str!("init/effects.toml"),
     }
 }
 

@@ -141,6 +141,8 @@ pub struct Watch {
     pub from_file: Option<String>,
     /// Every folder directly in it is one arrival.
     pub whole_folders: bool,
+    /// Names of places for what does not say where it goes.
+    pub to: Vec<String>,
 }
 
 /// Since when a watch takes what is there.
@@ -322,8 +324,8 @@ pub struct Rule {
 pub struct Make {
     pub preset: Arc<Preset>,
     pub name: Template,
-    /// Names of places.
-    pub to: Vec<String>,
+    /// Names of places; none: those of the watch.
+    pub to: Option<Vec<String>>,
     /// What becomes of a name that is taken there.
     pub if_taken: IfTaken,
     /// What is published with it.

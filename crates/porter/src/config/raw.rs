@@ -1,9 +1,10 @@
 //! The configuration as written: plain values, every key known.
 
+use schemars::JsonSchema;
 use serde::Deserialize;
 use std::collections::BTreeMap;
 
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct House {
     pub house: HouseTable,
@@ -21,7 +22,7 @@ pub struct House {
     pub notice: Vec<Notice>,
 }
 
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Notice {
     pub name: String,
@@ -34,7 +35,7 @@ pub struct Notice {
     pub webhook: Option<Webhook>,
 }
 
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Mail {
     pub server: String,
@@ -48,7 +49,7 @@ pub struct Mail {
     pub to: Vec<String>,
 }
 
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Webhook {
     pub address: String,
@@ -57,7 +58,7 @@ pub struct Webhook {
     pub certificates: Option<String>,
 }
 
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct HouseTable {
     pub name: String,
@@ -71,7 +72,7 @@ pub struct HouseTable {
     pub maker: Option<Maker>,
 }
 
-#[derive(Debug, Default, Deserialize)]
+#[derive(Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Maker {
     pub memory: Option<String>,
@@ -79,7 +80,7 @@ pub struct Maker {
     pub longest: Option<String>,
 }
 
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Watch {
     pub name: String,
@@ -115,10 +116,11 @@ pub struct Watch {
     pub done: Option<String>,
     pub done_name: Option<String>,
     pub turned_away: String,
+    pub to: Option<Vec<String>>,
 }
 
 /// Where the files of a watch arrive, if that is not this machine.
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct From {
     pub address: String,
@@ -141,7 +143,7 @@ pub struct From {
     pub told_token_env: Option<String>,
 }
 
-#[derive(Debug, Default, Deserialize)]
+#[derive(Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Place {
     pub name: String,
@@ -166,7 +168,7 @@ pub struct Place {
     pub hours: Option<String>,
 }
 
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Service {
     pub name: String,
@@ -184,7 +186,7 @@ pub struct Service {
     pub fields: Option<BTreeMap<String, String>>,
 }
 
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Preset {
     pub name: String,
@@ -210,7 +212,7 @@ pub struct Preset {
     pub transcript: Option<Transcript>,
 }
 
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Sheet {
     pub columns: Option<i64>,
@@ -221,7 +223,7 @@ pub struct Sheet {
     pub quality: Option<i64>,
 }
 
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Frames {
     pub every: Option<String>,
@@ -230,7 +232,7 @@ pub struct Frames {
     pub quality: Option<i64>,
 }
 
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Thumbnails {
     pub every: Option<String>,
@@ -241,7 +243,7 @@ pub struct Thumbnails {
     pub quality: Option<i64>,
 }
 
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Preview {
     pub pieces: Option<i64>,
@@ -250,7 +252,7 @@ pub struct Preview {
     pub fit: Option<String>,
 }
 
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Waveform {
     pub size: Option<String>,
@@ -258,21 +260,21 @@ pub struct Waveform {
     pub ground: Option<String>,
 }
 
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Stream {
     pub segment: Option<String>,
     pub rungs: Vec<Rung>,
 }
 
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Rung {
     pub fit: String,
     pub bitrate: String,
 }
 
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Burn {
     pub text: String,
@@ -282,7 +284,7 @@ pub struct Burn {
     pub shade: Option<f64>,
 }
 
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct BurnCaptions {
     pub at: Option<String>,
@@ -291,7 +293,7 @@ pub struct BurnCaptions {
     pub shade: Option<f64>,
 }
 
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Overlay {
     pub file: String,
@@ -300,14 +302,14 @@ pub struct Overlay {
     pub solid: Option<f64>,
 }
 
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Part {
     pub from: Option<String>,
     pub to: Option<String>,
 }
 
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Video {
     pub codec: Option<String>,
@@ -331,7 +333,7 @@ pub struct Video {
     pub look: Option<String>,
 }
 
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Audio {
     pub codec: Option<String>,
@@ -348,7 +350,7 @@ pub struct Audio {
     pub split: Option<bool>,
 }
 
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Still {
     pub format: Option<String>,
@@ -357,7 +359,7 @@ pub struct Still {
     pub quality: Option<i64>,
 }
 
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Transcript {
     #[serde(rename = "as")]
@@ -375,7 +377,7 @@ pub struct Transcript {
     pub captions: Option<Captions>,
 }
 
-#[derive(Debug, Default, Deserialize)]
+#[derive(Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Captions {
     pub line: Option<i64>,
@@ -386,7 +388,7 @@ pub struct Captions {
     pub gap: Option<String>,
 }
 
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Rule {
     pub name: String,
@@ -398,7 +400,7 @@ pub struct Rule {
     pub make: Vec<Make>,
 }
 
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Make {
     pub preset: Option<String>,
@@ -406,7 +408,7 @@ pub struct Make {
     pub package: Option<String>,
     pub of: Option<Vec<String>>,
     pub name: Option<String>,
-    pub to: Vec<String>,
+    pub to: Option<Vec<String>>,
     pub if_taken: Option<String>,
     pub item: Option<Item>,
     pub required: Option<Vec<String>>,
@@ -414,7 +416,7 @@ pub struct Make {
     pub with: Option<Vec<String>>,
 }
 
-#[derive(Debug, Default, Deserialize)]
+#[derive(Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Item {
     pub title: Option<String>,

@@ -103,6 +103,28 @@ fn sound(codec: &str, rate: u32, channels: u16, layout: &str, language: &str) ->
     Value::Record(all.map(|(k, v)| (k.to_owned(), v)).to_vec())
 }
 
+/// Letters and digits that are not taken for each other.
+const SIGNS: &[u8; 32] = b"abcdefghjkmnpqrstuvwxyz023456789";
+/// Six of them.
+const IDS: u64 = 1 << 30;
+
+/// Numbers that follow each other give signs that do not look alike: an odd factor leads every number below [`IDS`] to
+/// another one. Later jobs have a longer sign.
+fn short_id(job: i64) -> String {
+    let job = job.unsigned_abs();
+    let mixed = (job % IDS).wrapping_mul(0x2545_f491) % IDS;
+    let mut out = String::new();
+    for n in 0..6 {
+        out.push(char::from(SIGNS[(mixed >> (5 * n)) as usize % 32]));
+    }
+    let mut more = job / IDS;
+    while more > 0 {
+        out.push(char::from(SIGNS[more as usize % 32]));
+        more /= 32;
+    }
+    out
+}
+
 /// Kinds of files that [`media::facts`] tells.
 fn kinds() -> Vec<&'static str> {
     vec!["video", "audio", "image", "folder", "other"]
@@ -241,6 +263,12 @@ pub static FIELDS: &[Field] = &[
         text(clock::local_time(s.item.arrived))
     }),
     field("job", "the job's number", COUNT, |s| int(s.item.job)),
+    field(
+        "id",
+        "a short sign of the job, of letters and digits, that no other job of the house has: q4t7a2",
+        WORD,
+        |s| text(short_id(s.item.job)),
+    ),
     Field { in_conditions: false, ..field("preset", "name of the preset", WORD, |s| text(s.preset)) },
     Field { in_conditions: false, ..field("rule", "name of the rule", WORD, |s| text(s.rule)) },
     counted(
@@ -335,6 +363,14 @@ mod tests {
     #[case("qqqq", None)]
     fn the_nearest_word_is_found(#[case] typed: &str, #[case] want: Option<&str>) {
         assert_eq!(nearest(typed, names(false)), want);
+    }
+
+    #[test]
+    fn short_signs_are_of_one_job_each() {
+        let all: std::collections::HashSet<String> = (0..200_000).map(short_id).collect();
+        assert_eq!((all.len(), all.iter().all(|s| s.len() == 6)), (200_000, true));
+        assert_ne!(short_id(5), short_id(5 + (1 << 30)));
+        assert_eq!(short_id(i64::MAX).len(), 13);
     }
 
     #[test]

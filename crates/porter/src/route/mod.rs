@@ -143,6 +143,8 @@ pub fn decide(house: &House, item: &Item<'_>, facts: &Facts) -> Decision {
         let first = decision.outputs.len();
         for make in rule.make.iter().filter(|_| is_so) {
             let subject = Subject { preset: &make.preset.name, rule: &rule.name, ..subject };
+            let usual = || house.watch(item.watch).map_or(&[][..], |w| &w.to);
+            let to = make.to.as_deref().unwrap_or_else(usual);
             // A file as it arrived keeps its ending; many are a folder of them.
             let own = item.path.extension().filter(|_| item.many.is_none());
             let own = own.map_or(String::new(), |e| naming::ending(&e.to_string_lossy()));
@@ -161,7 +163,7 @@ pub fn decide(house: &House, item: &Item<'_>, facts: &Facts) -> Decision {
                     hold: i.hold,
                     ..item::Item::default()
                 });
-                Wanted { item, ..wanted(rule, make, &make.preset, recipe, extension, name) }
+                Wanted { item, ..wanted(rule, (make, to), &make.preset, recipe, extension, name) }
             }));
             // What belongs to an original that goes somewhere as it is goes along, named like it.
             let with = item
@@ -172,7 +174,7 @@ pub fn decide(house: &House, item: &Item<'_>, facts: &Facts) -> Decision {
                 let ending = naming::ending(&b.ending(item.path));
                 let name = make.name.fill(&subject, &ending);
                 let recipe = Recipe { original: true, beside: Some(b.name.clone()), ..Recipe::default() };
-                wanted(rule, make, &make.preset, recipe, &ending, name)
+                wanted(rule, (make, to), &make.preset, recipe, &ending, name)
             }));
         }
         pack(&mut decision.outputs, first);
@@ -217,7 +219,7 @@ fn pack(outputs: &mut [Wanted], first: usize) {
 
 fn wanted(
     rule: &Rule,
-    make: &Make,
+    (make, to): (&Make, &[String]),
     preset: &Preset,
     recipe: Recipe,
     extension: &str,
@@ -230,7 +232,7 @@ fn wanted(
         recipe,
         extension: extension.to_owned(),
         if_taken: make.if_taken,
-        to: make.to.iter().map(|place| (place.clone(), name.clone())).collect(),
+        to: to.iter().map(|place| (place.clone(), name.clone())).collect(),
         name,
         item: None,
     }

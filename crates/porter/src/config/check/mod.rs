@@ -276,6 +276,14 @@ pub fn house(
         }
     }
 
+    for (i, w) in raw.watch.iter().enumerate() {
+        let here = at(&[Step::Key("watch"), Step::Index(i)]);
+        let to = to(&mut c, &here, w.to.as_deref().unwrap_or_default(), &places);
+        if let Some(watch) = watches.iter_mut().find(|x: &&mut Watch| x.name == w.name) {
+            watch.to = to;
+        }
+    }
+
     let mut names = Vec::new();
     let mut rules = Vec::new();
     for (i, r) in raw.rule.iter().enumerate() {
@@ -491,6 +499,7 @@ fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
         since,
         from_file: w.from_file.clone(),
         whole_folders,
+        to: Vec::new(),
     }
 }
 
@@ -722,10 +731,28 @@ fn packages(c: &mut Checker<'_>, here: &At, makes: &[raw::Make]) {
             })
         };
         let goes_with = makes.iter().any(|p| p.with.iter().flatten().any(|w| Some(w) == m.preset.as_ref()));
-        if m.to.is_empty() && !goes_with && (m.package.is_some() || !is_packed(m)) {
+        if m.to.as_ref().is_some_and(Vec::is_empty) && !goes_with && (m.package.is_some() || !is_packed(m)) {
             c.fault(key(&at, "to"), "an empty list", "at least one place");
         }
     }
+}
+
+/// Names of places.
+fn to(c: &mut Checker<'_>, here: &At, names: &[String], places: &[Place]) -> Vec<String> {
+    let mut to = Vec::new();
+    for (n, place) in names.iter().enumerate() {
+        match places.iter().position(|p| p.name == *place) {
+            Some(_) if to.contains(place) => (),
+            Some(p) => to.push(places[p].name.clone()),
+            None => {
+                let mut path = key(here, "to");
+                path.push(Step::Index(n));
+                let all = listed(places.iter().map(|p| p.name.as_str()).collect());
+                c.fault(path, format!("\"{place}\""), format!("the name of a place: {all}"));
+            }
+        }
+    }
+    to
 }
 
 fn rule(
@@ -781,25 +808,17 @@ fn rule(
                 None
             }
         };
-        let mut to = Vec::new();
-        for (n, place) in m.to.iter().enumerate() {
-            match places.iter().position(|p| p.name == *place) {
-                Some(_) if to.contains(place) => (),
-                Some(p) => to.push(places[p].name.clone()),
-                None => {
-                    let mut path = key(&here, "to");
-                    path.push(Step::Index(n));
-                    c.fault(
-                        path,
-                        format!("\"{place}\""),
-                        format!(
-                            "the name of a place: {}",
-                            listed(places.iter().map(|p| p.name.as_str()).collect())
-                        ),
-                    );
-                }
-            }
+        let own = m.to.as_ref().map(|to| self::to(c, &here, to, places));
+        let of_watches = || watches.iter().filter(|w| for_watches.contains(&w.name));
+        if own.is_none()
+            && let Some(w) = of_watches().find(|w| w.to.is_empty())
+        {
+            let wanted =
+                format!("names of places here, or in watch \"{}\" for all that is made of its files", w.name);
+            c.fault(key(&here, "to"), "no key 'to'", wanted);
         }
+        // Wherever it may go.
+        let to = own.clone().unwrap_or_else(|| of_watches().flat_map(|w| w.to.clone()).collect());
         let item = item::item(c, &here, m, r, &to, places);
         let policies = IfTaken::ALL.map(IfTaken::name);
         c.one_of(key(&here, "if_taken"), m.if_taken.as_deref(), &policies);
@@ -813,7 +832,7 @@ fn rule(
             );
         }
         if let (Some(preset), Some(name)) = (preset, name) {
-            makes.push(Make { preset, name, to, if_taken, item });
+            makes.push(Make { preset, name, to: own, if_taken, item });
         }
     }
     let (last, otherwise) = (r.last.unwrap_or(false), r.otherwise.unwrap_or(false));
