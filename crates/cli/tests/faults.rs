@@ -5,8 +5,10 @@ mod support;
 
 use media::testkit::Clip;
 use rstest::rstest;
+use std::path::Path;
+use std::process::Command;
 use std::time::{Duration, Instant};
-use support::{House, Running, clip, make_clip, text};
+use support::{House, PROGRAM, Running, clip, make_clip, text};
 
 /// Kills the porter again and again at moments spread over the whole way of a file; then lets it finish.
 #[test]
@@ -232,4 +234,46 @@ fn a_watch_taken_out_of_the_configuration_holds_its_jobs() {
     assert_eq!(house.run_once().status.code(), Some(1));
     let held = house.status()["open"][0]["held"].as_str().unwrap().to_owned();
     assert!(held.contains("\"cards\" is not in the configuration"), "{held}");
+}
+
+/// Pictures of a file, packet by packet.
+fn pictures(path: &Path) -> Vec<(i64, Vec<u8>)> {
+    use media::container::Demux;
+    let mut demux = media::container::open(Box::new(std::fs::File::open(path).unwrap())).unwrap();
+    let track = demux.tracks().iter().position(|t| t.video().is_some()).unwrap();
+    demux.choose(&[track]);
+    let mut all = Vec::new();
+    while let Some(p) = demux.next_packet().unwrap() {
+        all.push((p.pts, p.data));
+    }
+    all
+}
+
+#[test]
+fn a_long_encode_goes_on_where_it_was_killed() {
+    let clip = make_clip(&Clip { frames: 50, times: 80, ..Clip::default() });
+    let unbroken = House::new();
+    unbroken.drop_in("tide.mp4", &clip);
+    assert!(unbroken.run_once().status.success());
+    let house = House::new();
+    house.drop_in("tide.mp4", &clip);
+    // Twice: the second time it has something to go on with.
+    for percent in [40.0, 75.0] {
+        let porter = house.start();
+        house.wait_until("it is so far", |s| {
+            s["open"][0]["progress"]["percent"].as_f64().unwrap_or(0.0) > percent
+        });
+        porter.kill();
+        assert!(house.list("out").iter().all(|n| n.starts_with('.')), "{:?}", house.list("out"));
+    }
+    let out = house.run_once();
+    assert!(out.status.success(), "{}", text(&out));
+    let shown =
+        Command::new(PROGRAM).args(["jobs", "show", "1", "--house"]).arg(house.path("")).output().unwrap();
+    assert!(text(&shown).contains("gone on with after"), "{}", text(&shown));
+    let (one, other) =
+        (pictures(&unbroken.path("out/tide_proxy.mp4")), pictures(&house.path("out/tide_proxy.mp4")));
+    assert_eq!((one.len(), other.len()), (4000, 4000));
+    assert!(one == other);
+    assert_eq!(std::fs::read_dir(house.path("porter-state/work")).unwrap().count(), 0);
 }

@@ -295,6 +295,37 @@ fn objects_are_fetched_with_their_checksum() {
     let log =
         Command::new(PROGRAM).args(["log", "--last", "200", "--house"]).arg(house.path("")).output().unwrap();
     assert_eq!(text(&log).matches("fetched").count(), 1, "{}", text(&log));
+    // A third house leaves what is there, with a tag that everybody's client can see.
+    let tagged = house_from(
+        &format!(
+            "address = \"{address}/taken\"\nprotocol = \"s3\"\n{login}\nafter = \"tag\"\ntag = \"porter & co=taken\""
+        ),
+        "",
+    );
+    for _ in 0..2 {
+        let out = tagged.run_once();
+        assert!(out.status.success(), "{}", text(&out));
+    }
+    assert_eq!(delivered(&tagged), ["cup_proxy_proxy.mp4"]);
+    assert_eq!(tags(server.port, "out/incoming/taken/cup_proxy.mp4"), ["porter & co=taken"]);
+}
+
+/// The tags of an object, asked by another client.
+fn tags(port: u16, key: &str) -> Vec<String> {
+    let (bucket, object) = key.split_once('/').unwrap();
+    let endpoint = format!("http://127.0.0.1:{port}").parse().unwrap();
+    let bucket =
+        rusty_s3::Bucket::new(endpoint, rusty_s3::UrlStyle::Path, bucket.to_owned(), "us-east-1").unwrap();
+    let credentials = rusty_s3::Credentials::new("anna", SECRET);
+    let mut get = bucket.get_object(Some(&credentials), object);
+    rusty_s3::S3Action::query_mut(&mut get).insert("tagging", "");
+    let url = rusty_s3::S3Action::sign(&get, Duration::from_secs(60));
+    let text = ureq::get(url.as_str()).call().unwrap().body_mut().read_to_string().unwrap();
+    let between = |t: &str, name: &str| {
+        let t = t.split(&format!("<{name}>")).nth(1).unwrap();
+        t.split("</").next().unwrap().replace("&amp;", "&")
+    };
+    text.split("<Tag>").skip(1).map(|t| format!("{}={}", between(t, "Key"), between(t, "Value"))).collect()
 }
 
 /// A place that says that something came is looked at then, whatever the interval.

@@ -140,3 +140,44 @@ fn figures_are_told_in_the_open_form() {
     let wrong = text(&house.run_once());
     assert!(wrong.contains("an address of this machine alone"), "{wrong}");
 }
+
+/// Makes every job look as if it had ended long ago.
+fn age(house: &House, days: i64) {
+    let script = "import sqlite3,sys\ndb=sqlite3.connect(sys.argv[1])\n\
+        db.execute('UPDATE job SET ended = ended - ? * 86400000000, arrived = arrived - ? * 86400000000', [int(sys.argv[2])]*2)\n\
+        db.commit()";
+    let at = house.path("porter-state/jobs.sqlite");
+    let out = Command::new("python3").args(["-c", script]).arg(at).arg(days.to_string()).output().unwrap();
+    assert!(out.status.success(), "{}", text(&out));
+}
+
+#[test]
+fn old_records_are_forgotten_but_for_what_still_lies_there() {
+    let house = House::new();
+    house.reconfigure("name = \"Estuary Hours\"", "name = \"Estuary Hours\"\nkeep_records = \"30 days\"");
+    house.append("[[watch]]\nname = \"left\"\nfolder = \"left\"\nsteady = \"300 ms\"\nlook_every = \"200 ms\"\noriginal = \"leave\"\nturned_away = \"away\"\n");
+    std::fs::create_dir(house.path("left")).unwrap();
+    house.drop_in("cup.mp4", clip());
+    std::fs::write(house.path("left/saucer.mp4"), clip()).unwrap();
+    std::fs::write(house.path("left/notes.txt"), "no media").unwrap();
+    house.run_once();
+    let jobs = |house: &House| house.status()["ended"].as_array().unwrap().len();
+    assert_eq!(jobs(&house), 3);
+    age(&house, 29);
+    let porter = house.start();
+    std::thread::sleep(std::time::Duration::from_secs(5));
+    assert_eq!(jobs(&house), 3);
+    porter.interrupt();
+    age(&house, 2);
+    let porter = house.start();
+    house.wait_until("it is forgotten", |s| s["ended"].as_array().unwrap().len() == 2);
+    // What lies there is known, and does not arrive anew; what has the old name is another delivery beside the first.
+    house.drop_in("cup.mp4", clip());
+    house.wait_until("the new one is done", |s| s["ended"].as_array().unwrap().len() == 3);
+    porter.interrupt();
+    assert_eq!(house.list("out"), ["cup_proxy.mp4", "cup_proxy_2.mp4", "saucer_proxy.mp4"]);
+    let log =
+        Command::new(PROGRAM).args(["log", "--last", "300", "--house"]).arg(house.path("")).output().unwrap();
+    assert!(text(&log).contains("1 job that ended long ago"), "{}", text(&log));
+    assert!(house.path("left/notes.txt").exists() && house.path("done/cup.mp4").exists());
+}

@@ -75,7 +75,21 @@ struct Line {
     count: Count,
     /// How far its pictures or sound were given, in seconds.
     given: f64,
+    /// What comes before is read only so that decoders are ready, in seconds.
+    begin: f64,
+    /// Packets before the key picture that decoding begins with.
+    skip: Option<Skip>,
 }
+
+/// Pictures are wanted from a moment on: the packets from the last key picture at or before it are held until it comes.
+struct Skip {
+    until: f64,
+    held: Vec<Packet>,
+    bytes: usize,
+}
+
+/// Bytes of packets that are held at most; with more between two key pictures all of them are decoded.
+const MOST_HELD: usize = 64 << 20;
 
 /// Reads the chosen tracks of a file.
 pub struct Reader<D: Demux> {
@@ -87,8 +101,6 @@ pub struct Reader<D: Demux> {
     pictures: Vec<VideoFrame>,
     ended: bool,
     in_a_row: u32,
-    /// What comes before is read only so that decoders are ready, in seconds.
-    begin: f64,
     /// Packets that could not be read.
     pub unreadable: u64,
     pub first_unreadable: Option<String>,
@@ -138,7 +150,15 @@ impl<D: Demux> Reader<D> {
             .into_iter()
             .map(|(track, decoder)| {
                 let timescale = demux.tracks()[track].timescale;
-                Line { track, timescale, decoder, count: Count::default(), given: 0.0 }
+                Line {
+                    track,
+                    timescale,
+                    decoder,
+                    count: Count::default(),
+                    given: 0.0,
+                    begin: 0.0,
+                    skip: None,
+                }
             })
             .collect();
         Reader {
@@ -149,7 +169,6 @@ impl<D: Demux> Reader<D> {
             pictures: Vec::new(),
             ended: false,
             in_a_row: 0,
-            begin: 0.0,
             unreadable: 0,
             first_unreadable: None,
         }
@@ -171,9 +190,18 @@ impl<D: Demux> Reader<D> {
     pub fn begin_at(&mut self, seconds: f64) -> Result<bool> {
         let went = seconds > 0.0 && self.demux.seek(seconds)?;
         if went {
-            self.begin = seconds;
+            self.lines.iter_mut().for_each(|l| l.begin = seconds);
         }
         Ok(went)
+    }
+
+    /// Pictures are decoded from the last key picture at or before this moment on, in seconds; all else comes from the
+    /// beginning.
+    pub fn pictures_from(&mut self, seconds: f64) {
+        for line in self.lines.iter_mut().filter(|l| matches!(l.decoder, Decoder::Pictures(_))) {
+            line.begin = seconds;
+            line.skip = Some(Skip { until: seconds, held: Vec::new(), bytes: 0 });
+        }
     }
 
     /// Whether every track has given all that lies before this moment, in seconds, and some more: pictures come in the
@@ -205,7 +233,7 @@ impl<D: Demux> Reader<D> {
             match self.demux.next_packet() {
                 Ok(Some(packet)) => {
                     self.in_a_row = 0;
-                    self.take(&packet)?;
+                    self.take_up(&packet)?;
                     let scale = self.demux.tracks().get(packet.track).map_or(1, |t| t.timescale);
                     if let Some(raw) = self.raw.iter_mut().find(|r| r.0 == packet.track) {
                         raw.1 = raw.1.max(Time::new(packet.pts, scale).seconds());
@@ -226,6 +254,27 @@ impl<D: Demux> Reader<D> {
         }
     }
 
+    /// Takes a packet, or holds it until it is known whether it is needed.
+    fn take_up(&mut self, packet: &Packet) -> Result<()> {
+        let line = self.lines.iter_mut().find(|l| l.track == packet.track && l.skip.is_some());
+        let Some((line, mut skip)) = line.and_then(|l| l.skip.take().map(|s| (l, s))) else {
+            return self.take(packet);
+        };
+        let at = Time::new(packet.pts, line.timescale).seconds();
+        if packet.key && at <= skip.until {
+            skip.held.clear();
+            skip.bytes = 0;
+        }
+        skip.bytes += packet.data.len();
+        skip.held.push(packet.clone());
+        if at <= skip.until && skip.bytes <= MOST_HELD {
+            line.given = line.given.max(at);
+            line.skip = Some(skip);
+            return Ok(());
+        }
+        skip.held.iter().try_for_each(|p| self.take(p))
+    }
+
     fn take(&mut self, packet: &Packet) -> Result<()> {
         let Some(line) = self.lines.iter_mut().find(|l| l.track == packet.track) else { return Ok(()) };
         let track = line.track;
@@ -244,7 +293,7 @@ impl<D: Demux> Reader<D> {
             Err(e @ Error::Damaged(_)) => {
                 let seconds = Time::new(packet.pts, line.timescale).seconds();
                 // Behind a key picture that was gone to, pictures may lean on some that were never read.
-                if seconds < self.begin {
+                if seconds < line.begin {
                     return Ok(());
                 }
                 line.count.bad += 1;
@@ -253,28 +302,31 @@ impl<D: Demux> Reader<D> {
             }
             Err(e) => return Err(e),
         }
-        pass_on(line, self.begin, &mut self.pictures, &mut self.ready);
+        pass_on(line, &mut self.pictures, &mut self.ready);
         Ok(())
     }
 
     fn finish(&mut self) -> Result<()> {
         self.ended = true;
+        let held: Vec<Packet> =
+            self.lines.iter_mut().filter_map(|l| l.skip.take()).flat_map(|s| s.held).collect();
+        held.iter().try_for_each(|p| self.take(p))?;
         for line in &mut self.lines {
             if let Decoder::Pictures(d) = &mut line.decoder {
                 d.flush(&mut self.pictures)?;
             }
-            pass_on(line, self.begin, &mut self.pictures, &mut self.ready);
+            pass_on(line, &mut self.pictures, &mut self.ready);
         }
         Ok(())
     }
 }
 
 /// Pictures that are ready, behind those that are known to be lost.
-fn pass_on(line: &mut Line, begin: f64, pictures: &mut Vec<VideoFrame>, ready: &mut VecDeque<Got>) {
+fn pass_on(line: &mut Line, pictures: &mut Vec<VideoFrame>, ready: &mut VecDeque<Got>) {
     let Decoder::Pictures(d) = &mut line.decoder else { return };
     let track = line.track;
     for (pts, duration) in d.take_lost() {
-        if Time::new(pts, line.timescale).seconds() < begin {
+        if Time::new(pts, line.timescale).seconds() < line.begin {
             continue;
         }
         line.count.lost += 1;

@@ -38,6 +38,7 @@ pub mod stops;
 pub mod store;
 pub mod transcripts;
 pub mod watch;
+pub mod way;
 pub mod web;
 
 pub use error::{Error, Result};

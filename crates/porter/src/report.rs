@@ -14,6 +14,7 @@ use crate::store::{
     Task, View,
 };
 use crate::watch::{folder, steady};
+use crate::way::{self, Stretch};
 use media::show;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -118,6 +119,9 @@ pub struct JobStatus {
     /// Of one job that is shown: the others of the same source, the latest first.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub same_source: Vec<SameSource>,
+    /// Of one job that is shown: its way through the steps, with times.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub way: Vec<Stretch>,
     pub outputs: Vec<OutputStatus>,
 }
 
@@ -438,7 +442,8 @@ pub fn history(house: &House, id: JobId) -> Result<Option<(JobStatus, Vec<EventS
         let events = v.events(id)?;
         let others = v.versions(id)?.into_iter();
         let same_source = others.map(|(job, source_version)| SameSource { job, source_version }).collect();
-        let told = JobStatus { same_source, ..job_status(v, job, now.as_ref())? };
+        let way = way::of(&events, clock::now());
+        let told = JobStatus { same_source, way, ..job_status(v, job, now.as_ref())? };
         Ok(Some((told, events.iter().map(EventStatus::from).collect())))
     })
 }
@@ -485,6 +490,7 @@ fn job_status(v: &View<'_>, j: Job, now: Option<&Now>) -> crate::store::Sql<JobS
     Ok(JobStatus {
         source_version: (source_version > 0).then_some(source_version),
         same_source: Vec::new(),
+        way: Vec::new(),
         job: j.id,
         watch: j.watch,
         path: show::path(&j.path),
@@ -712,6 +718,10 @@ pub fn told(change: &Change) -> (String, Option<String>) {
             ("configuration", some(format!("changed, but wrong; the one before stays in force: {why}")))
         }
         TakenIn { to, .. } => ("taken in", some(show::path(to))),
+        Forgotten { jobs } => (
+            "forgotten",
+            some(format!("{} job{} that ended long ago", jobs.len(), if jobs.len() == 1 { "" } else { "s" })),
+        ),
         FirstUsed { watch } => ("watch used first", some(watch.clone())),
         WatchLost { watch, why } => ("watch folder lost", some(format!("{watch}: {why}"))),
         WatchBack { watch } => ("watch folder back", some(watch.clone())),

@@ -1,6 +1,7 @@
 //! What a house costs beside its work: waiting, telling, and giving out tasks.
 
 use super::{Anyhow, Bench, HOUSE, figure, quiet, wall};
+use media::testkit::{Clip, write_clip};
 use porter::files::Seen;
 use porter::store::{Change, Store};
 use std::path::Path;
@@ -83,5 +84,43 @@ pub fn dispatch(b: &Bench) -> Result<(), Anyhow> {
     porter.wait()?;
     eprintln!("  {JOBS} small jobs in {:.1} s", start.elapsed().as_secs_f64());
     figure("the porter's own processor time for a small job", each, "ms", 3.0, true);
+    Ok(())
+}
+
+/// A ten-minute encode that is killed at 90 %: what its end costs again.
+pub fn resume(b: &Bench) -> Result<(), Anyhow> {
+    let clip = b.dir.join("ten-minutes.mp4");
+    let ten = Clip { width: 640, height: 360, frames: 250, times: 60, ..Clip::default() };
+    write_clip(&ten, super::create(&clip)?)?;
+    let house = |name: &str| -> Result<std::path::PathBuf, Anyhow> {
+        let dir = b.dir.join(name);
+        new_house(&dir)?;
+        let text = "[house]\nname = \"Estuary Hours\"\n[[watch]]\nname = \"in\"\nfolder = \"in\"\nsteady = \"200 ms\"\n\
+            look_every = \"200 ms\"\noriginal = \"leave\"\nturned_away = \"away\"\n[[place]]\nname = \"out\"\nfolder = \"out\"\n\
+            [[rule]]\nname = \"all\"\nmake = [{ preset = \"web-720\", to = [\"out\"] }]\n";
+        std::fs::write(dir.join("deft-porter.toml"), text)?;
+        std::fs::copy(&clip, dir.join("in/tide.mp4"))?;
+        Ok(dir)
+    };
+    let once = |dir: &Path| super::processor(Command::new(&b.program).args(["run", "--once"]).arg(dir));
+    let unbroken = once(&house("unbroken")?)?;
+    let dir = house("broken")?;
+    let mut porter = Command::new(&b.program).arg("run").arg(&dir).stdout(Stdio::null()).spawn()?;
+    loop {
+        std::thread::sleep(Duration::from_millis(100));
+        let told = Command::new(&b.program).args(["status", "--json"]).arg(&dir).output()?;
+        let told: serde_json::Value = serde_json::from_slice(&told.stdout)?;
+        if told["open"][0]["progress"]["percent"].as_f64().unwrap_or(0.0) >= 90.0 {
+            break;
+        }
+        if told["ended"].as_array().is_some_and(|e| !e.is_empty()) {
+            return Err("it was done before it could be killed".into());
+        }
+    }
+    porter.kill()?;
+    porter.wait()?;
+    let rest = once(&dir)?;
+    eprintln!("  unbroken {unbroken:.1} s of processor time, after the kill {rest:.1} s");
+    figure("a 10-minute encode killed at 90 %: made again", rest / unbroken * 100.0, "%", 15.0, true);
     Ok(())
 }

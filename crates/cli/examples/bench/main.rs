@@ -46,7 +46,7 @@ fn main() -> Result<(), Anyhow> {
     let wanted = args.get(1).cloned().unwrap_or_default();
     let dir = tempfile::tempdir()?;
     let bench = Bench { dir: dir.path().to_owned(), program: program()? };
-    let parts: [(&str, Part); 18] = [
+    let parts: [(&str, Part); 19] = [
         ("help", help),
         ("sparse", sparse),
         ("folder", folder),
@@ -55,6 +55,7 @@ fn main() -> Result<(), Anyhow> {
         ("watches", watches::watches),
         ("tree", watches::tree),
         ("dispatch", house::dispatch),
+        ("resume", house::resume),
         ("decode", decode),
         ("camera", camera::camera),
         ("transcode", transcode),

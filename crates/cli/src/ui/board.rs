@@ -515,6 +515,7 @@ mod tests {
             original: None,
             source_version: None,
             same_source: Vec::new(),
+            way: Vec::new(),
             outputs: vec![output],
         }
     }

@@ -211,7 +211,39 @@ pub fn one(j: &JobStatus) -> String {
             line("", format!("{}: {}, {when}", d.place, d.name));
         }
     }
+    for (n, stretch) in way(&j.way).into_iter().enumerate() {
+        line(if n == 0 { "way" } else { "" }, stretch);
+    }
     out
+}
+
+/// Columns of the picture of a job's way.
+const WAY: usize = 32;
+
+/// Each step with its time, and where it lies in the whole.
+fn way(all: &[porter::way::Stretch]) -> Vec<String> {
+    let from = all.iter().map(|s| s.span.0).min().unwrap_or(0);
+    let whole = all.iter().map(|s| s.span.1).max().unwrap_or(0) - from;
+    let column = |at: i64| ((at - from) as f64 / whole.max(1) as f64 * WAY as f64).round() as usize;
+    let one = |s: &porter::way::Stretch| {
+        let start = column(s.span.0).min(WAY - 1);
+        let length = column(s.span.1).saturating_sub(start).clamp(1, WAY - start);
+        let bar = format!("{}{}", " ".repeat(start), "#".repeat(length));
+        let of = s.of.as_ref().map_or(String::new(), |of| format!(" {of}"));
+        let open = if s.to.is_none() { " so far" } else { "" };
+        format!("|{bar:<WAY$}| {} {}{of}{open}", took(s.seconds), s.step)
+    };
+    all.iter().map(one).collect()
+}
+
+fn took(s: f64) -> String {
+    let text = match s {
+        s if s < 10.0 => format!("{s:.2} s"),
+        s if s < 120.0 => format!("{s:.1} s"),
+        s if s < 7200.0 => format!("{:.0} min", s / 60.0),
+        s => format!("{:.1} h", s / 3600.0),
+    };
+    format!("{text:>8}")
 }
 
 fn because(why: Option<&str>) -> String {

@@ -10,7 +10,7 @@ mod split;
 pub mod stream;
 pub mod words;
 
-use crate::codec::coders::{AudioCoder, VideoCoder};
+use crate::codec::coders::{AudioCoder, Rates, VideoCoder};
 use crate::codec::{self};
 use crate::container::wrap::{self, Wrapper};
 use crate::container::{Media, TimecodeTrack, Track};
@@ -20,6 +20,7 @@ use crate::filter::video::{Came, Form, Step};
 use crate::recipe::{
     AudioCodec, AudioRecipe, BitRecipe, PicturesKind, Recipe, StillChoice, VideoCodec, WaveRecipe,
 };
+use crate::run::kept::SEGMENT_SECONDS;
 pub use copy::{CopyPlan, plain_pcm};
 pub use part::Span;
 pub use stream::{RungPlan, StreamPlan};
@@ -210,7 +211,25 @@ impl MadePlan {
     }
 }
 
+impl VideoPlan {
+    /// Pictures that one encoder codes before the next one goes on: whole distances of key pictures. None where every
+    /// picture stands by itself anyway.
+    pub fn segment(&self) -> Option<u64> {
+        let rate = self.form.rate.map_or(25.0, |r| r.value());
+        let keys = u64::from(self.key_every.max(1));
+        let wanted = (SEGMENT_SECONDS * rate).ceil() as u64;
+        (self.coder.rates == Rates::QuantiserOrBits).then(|| wanted.div_ceil(keys) * keys)
+    }
+}
+
 impl OutputPlan {
+    /// Making it takes so long that what is whole of it is worth keeping.
+    pub fn is_long(&self) -> bool {
+        let film = self.film().filter(|f| f.fragments.is_none());
+        let video = film.and_then(|f| f.video.as_ref());
+        video.is_some_and(|v| v.segment().is_some_and(|segment| v.frames > segment * 2))
+    }
+
     pub fn film(&self) -> Option<&FilmPlan> {
         self.made.film()
     }

@@ -1,6 +1,7 @@
 //! One file of pictures and sound: filter, encode, write.
 
 use super::copy::Copy;
+use super::kept::Kept;
 use super::{Control, Line, Made, Message};
 use crate::codec::coders::{SoundForm, Takes};
 use crate::codec::{Coded, EncodeAudio, EncodeVideo, PictureForm};
@@ -19,7 +20,7 @@ use std::sync::mpsc::Receiver;
 pub fn make(
     number: usize,
     plan: &FilmPlan,
-    mut chain: Chain,
+    (mut chain, kept): (Chain, Option<Kept>),
     sink: Box<dyn Sink>,
     pool: Pool,
     from: Receiver<Message>,
@@ -29,7 +30,7 @@ pub fn make(
     let mut ready = Vec::new();
     let (mut pictures, mut sounds) = (plan.video.is_some(), plan.audio.iter().any(|a| a.source.is_some()));
     let mut packets = !copies.is_empty();
-    let mut ended = false;
+    let (mut ended, mut kept) = (false, kept);
     // The file begins when the first packet of every track that is copied is known.
     let (mut sink, mut film, mut early, mut held) = (Some(sink), None, Vec::new(), 0usize);
     let mut from = from.into_iter();
@@ -61,7 +62,9 @@ pub fn make(
             early.extend(message);
             if !packets || held > MOST_EARLY || copies.iter().all(Copy::has_begun) {
                 let Some(sink) = sink.take() else { return Err(Error::Stopped) };
-                film = Some(Film::new(plan, &copies, sink, pool.clone())?);
+                let new = Film::new(plan, &copies, (sink, kept.take()), pool.clone())?;
+                control.add(number, new.video.as_ref().map_or(0, |v| v.frames));
+                film = Some(new);
                 coming.extend(early.drain(..));
                 // What came early is taken up, and where nothing did, what ends it.
                 if !packets {
@@ -76,6 +79,12 @@ pub fn make(
             Message::End(Line::Packets) => (),
             Message::Picture(shown) => chain.push(shown, &mut ready)?,
             Message::Sound { place, frame } => {
+                if let Some(video) = &mut film.video {
+                    // What was kept of the pictures is written beside the sound of the same time.
+                    let from = plan.audio.iter().find_map(|a| a.span).map_or(0.0, |s| s.from);
+                    let at = frame.pts as f64 / f64::from(frame.rate.max(1)) - from;
+                    video.give_kept(Some((at * f64::from(video.timescale)) as i64), film.writer.as_mut())?;
+                }
                 for sound in film.sounds.iter_mut().filter(|s| s.plan.place() == Some(place)) {
                     if plan.video.is_none() && Some(place) == plan.audio[0].place() {
                         control.add(number, frame.len() as u64);
@@ -91,8 +100,9 @@ pub fn make(
         }
         for shown in ready.drain(..) {
             if let Some(video) = &mut film.video {
+                let is_new = shown.pts >= video.from;
                 video.take(shown, film.writer.as_mut())?;
-                control.add(number, 1);
+                control.add(number, u64::from(is_new));
                 let end = Time::new(video.end, video.timescale);
                 for silent in film.sounds.iter_mut().filter(|s| s.plan.source.is_none()) {
                     silent.keep_up(end, film.writer.as_mut())?;
@@ -126,12 +136,17 @@ struct Film {
 }
 
 impl Film {
-    fn new(plan: &FilmPlan, copies: &[Copy], sink: Box<dyn Sink>, pool: Pool) -> Result<Film> {
+    fn new(
+        plan: &FilmPlan,
+        copies: &[Copy],
+        (sink, kept): (Box<dyn Sink>, Option<Kept>),
+        pool: Pool,
+    ) -> Result<Film> {
         let mut tracks = Vec::new();
         let video = plan
             .video
             .as_ref()
-            .map(|v| Video::new(v, plan.fragments.is_some(), pool, &mut tracks))
+            .map(|v| Video::new(v, plan.fragments.is_some(), (pool, kept), &mut tracks))
             .transpose()?;
         let first_copy = tracks.len();
         tracks.extend(copies.iter().filter(|c| c.is_picture()).map(Copy::out_track));
@@ -224,7 +239,17 @@ impl Film {
 }
 
 struct Video {
+    plan: VideoPlan,
+    form: PictureForm,
     encoder: Box<dyn EncodeVideo>,
+    /// Pictures that an encoder codes, and how many this one has.
+    segment: Option<u64>,
+    in_segment: u64,
+    /// The setup that the first encoder told.
+    setup: Option<Vec<u8>>,
+    kept: Option<Kept>,
+    /// Pictures before this moment were kept.
+    from: i64,
     track: usize,
     timescale: u32,
     size: (u32, u32),
@@ -244,7 +269,12 @@ struct Video {
 
 impl Video {
     /// `steady_keys`: key pictures at equal distances only.
-    fn new(plan: &VideoPlan, steady_keys: bool, pool: Pool, tracks: &mut Vec<OutTrack>) -> Result<Video> {
+    fn new(
+        plan: &VideoPlan,
+        steady_keys: bool,
+        (pool, kept): (Pool, Option<Kept>),
+        tracks: &mut Vec<OutTrack>,
+    ) -> Result<Video> {
         let f = &plan.form;
         let rate = f.rate.unwrap_or(Ratio { num: 25, den: 1 });
         let form = PictureForm {
@@ -275,8 +305,21 @@ impl Video {
             reordered: false,
             began: None,
         });
+        // Fragments are cut by their own encoder.
+        let segment = plan.segment().filter(|_| !steady_keys);
+        let kept = kept.filter(|_| segment.is_some());
+        let whole = kept.as_ref().map(|k| k.whole().clone()).filter(|w| w.frames > 0);
+        let has = whole.is_some();
+        let whole = whole.unwrap_or_default();
         Ok(Video {
+            plan: plan.clone(),
+            form,
             encoder,
+            segment,
+            in_segment: 0,
+            setup: has.then_some(whole.setup),
+            kept,
+            from: if has { whole.end } else { i64::MIN },
             track: tracks.len() - 1,
             timescale: f.timescale,
             size: (f.width, f.height),
@@ -286,16 +329,51 @@ impl Video {
             },
             scaler: None,
             pool,
-            first: None,
+            first: has.then_some(whole.first),
             held: None,
             coded: Vec::new(),
             told: false,
-            frames: 0,
-            end: 0,
+            frames: whole.frames,
+            end: whole.end,
         })
     }
 
+    /// Writes what was kept and is shown before a moment; all of it without one.
+    fn give_kept(&mut self, before: Option<i64>, writer: &mut dyn Mux) -> Result<()> {
+        let Some(kept) = &mut self.kept else { return Ok(()) };
+        while let Some(coded) = kept.next(before)? {
+            if !std::mem::replace(&mut self.told, true) {
+                writer.setup(self.track, self.setup.as_deref().unwrap_or_default());
+            }
+            writer.write(self.track, &coded)?;
+        }
+        Ok(())
+    }
+
+    /// The next encoder goes on behind what this one coded.
+    fn end_segment(&mut self, writer: &mut dyn Mux) -> Result<()> {
+        self.encoder.flush(&mut self.coded)?;
+        self.write(writer)?;
+        let setup = self.encoder.setup();
+        if self.setup.get_or_insert_with(|| setup.clone()) != &setup {
+            return Err(apart());
+        }
+        if let Some(kept) = &mut self.kept
+            && kept.end_segment(self.frames, self.end, &setup).is_err()
+        {
+            // Nothing is kept then, and nothing else is amiss.
+            self.kept = None;
+        }
+        self.encoder = (self.plan.coder.open)(&self.form, self.plan.rate, self.plan.key_every)?;
+        self.in_segment = 0;
+        Ok(())
+    }
+
     fn take(&mut self, shown: Shown, writer: &mut dyn Mux) -> Result<()> {
+        if shown.pts < self.from {
+            return Ok(());
+        }
+        self.give_kept(None, writer)?;
         // A picture that does not come after the one before it cannot be shown.
         if self.held.as_ref().is_some_and(|h| shown.pts <= h.pts) {
             return Ok(());
@@ -320,6 +398,10 @@ impl Video {
             let scaler = self.scaler.get_or_insert_with(|| Scaler::new(w, h, self.pool.clone()));
             frame = Arc::new(scaler.scale(&frame)?);
         }
+        if self.segment == Some(self.in_segment) {
+            self.end_segment(writer)?;
+        }
+        self.in_segment += 1;
         self.end = next;
         self.frames += 1;
         self.encoder.encode(&frame, held.pts, next - held.pts, &mut self.coded)?;
@@ -330,10 +412,17 @@ impl Video {
         if !self.coded.is_empty() && !std::mem::replace(&mut self.told, true) {
             writer.setup(self.track, &self.encoder.setup());
         }
-        self.coded.drain(..).try_for_each(|c| writer.write(self.track, &c))
+        for c in self.coded.drain(..) {
+            if self.kept.as_mut().is_some_and(|k| k.add(&c).is_err()) {
+                self.kept = None;
+            }
+            writer.write(self.track, &c)?;
+        }
+        Ok(())
     }
 
     fn finish(mut self, writer: &mut dyn Mux, made: &mut Made) -> Result<Ending> {
+        self.give_kept(None, writer)?;
         if let Some(held) = &self.held {
             let end = held.pts + held.duration.max(1);
             self.release(end, writer)?;
@@ -343,13 +432,22 @@ impl Video {
         let first = self.first.unwrap_or(0);
         made.size = Some(self.size);
         made.frames = self.frames;
+        let setup = match self.setup {
+            Some(setup) if self.in_segment == 0 => setup,
+            Some(setup) if setup != self.encoder.setup() => return Err(apart()),
+            _ => self.encoder.setup(),
+        };
         Ok(Ending {
-            setup: self.encoder.setup(),
+            setup,
             start: Time::new(first.max(0), self.timescale),
             skip: 0,
             length: self.end - first,
         })
     }
+}
+
+fn apart() -> Error {
+    Error::limit("pictures", "two encoders of the same form give streams that do not go together")
 }
 
 /// Samples of silence put in in one piece.

@@ -7,6 +7,7 @@
 mod bars;
 mod copy;
 mod film;
+pub mod kept;
 mod pictures;
 mod source;
 mod still;
@@ -23,6 +24,7 @@ use crate::error::{Error, Result};
 use crate::frame::{AudioFrame, Pool};
 use crate::plan::{MadePlan, Plan};
 use crate::track::Packet;
+use kept::Kept;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -118,6 +120,22 @@ enum Line {
     Packets,
 }
 
+/// Up to which moment of the source, in seconds, no picture is needed by anybody.
+fn resume(plan: &Plan, kept: &[Option<Kept>]) -> f64 {
+    if !plan.nodes.iter().all(|n| n.step.is_local()) {
+        return 0.0;
+    }
+    let outputs = plan.outputs.iter().zip(kept).filter(|(o, _)| o.node().is_some());
+    let behind = outputs.map(|(o, kept)| match (kept, o.film().and_then(|f| f.video.as_ref())) {
+        (Some(kept), Some(v)) if kept.whole().frames > 0 => {
+            let from = o.span.map_or(0.0, |s| s.from);
+            from + kept.whole().end as f64 / f64::from(v.form.timescale.max(1))
+        }
+        _ => 0.0,
+    });
+    behind.reduce(f64::min).unwrap_or(0.0)
+}
+
 /// Makes every output of the plan. Each sink becomes a whole file, or is worthless where its result is an error. An error
 /// of the whole is the source's, or the wish to stop.
 pub fn run(
@@ -126,6 +144,19 @@ pub fn run(
     targets: Vec<Target>,
     control: &Control,
 ) -> Result<Vec<Result<Made>>> {
+    run_on(demux, plan, targets, Vec::new(), control)
+}
+
+/// The same, going on with what an earlier run kept of some outputs, and keeping what is whole of them.
+pub fn run_on(
+    demux: &mut dyn Demux,
+    plan: &Plan,
+    targets: Vec<Target>,
+    mut kept: Vec<Option<Kept>>,
+    control: &Control,
+) -> Result<Vec<Result<Made>>> {
+    kept.resize_with(plan.outputs.len(), || None);
+    let resume = resume(plan, &kept);
     if targets.len() != plan.outputs.len() {
         return Err(Error::setting(
             "outputs",
@@ -139,17 +170,21 @@ pub fn run(
         let mut tree = tree::Tree::new(plan, &lines, &pool, &senders)?;
         let (mut workers, mut streams) = (Vec::new(), Vec::new());
         let mut receivers = receivers.into_iter();
-        for (i, (out, to)) in plan.outputs.iter().zip(targets).enumerate() {
+        for (i, ((out, to), kept)) in plan.outputs.iter().zip(targets).zip(kept).enumerate() {
+            let mut kept = kept;
             let (targets, stream) = stream::begin(&out.made, to)?;
             streams.push(stream);
             for (n, (line, to)) in out.made.lines().into_iter().zip(targets).enumerate() {
                 let Some(from) = receivers.next() else { break };
                 let chain = tree.chain_of(workers.len());
                 let pool = pool.clone();
+                let kept = kept.take();
                 // One line of an output tells how far it is.
                 let counted = if n == 0 { i } else { usize::MAX };
                 workers.push(scope.spawn(move || match line {
-                    MadePlan::Film(film) => film::make(counted, film, chain, to.file()?, pool, from, control),
+                    MadePlan::Film(film) => {
+                        film::make(counted, film, (chain, kept), to.file()?, pool, from, control)
+                    }
                     MadePlan::Still(still) => still::make(counted, still, chain, to.file()?, from, control),
                     MadePlan::Pictures(p) => pictures::make(counted, p, chain, to, from, control),
                     MadePlan::Wave(w) => wave::make(counted, w, to.file()?, from, control),
@@ -162,7 +197,7 @@ pub fn run(
         let sounds = source::Sounds::of(&lines, &senders);
         let packets = source::Packets::of(&lines, &senders);
         drop(senders);
-        let read = source::feed(demux, plan, &pool, (roots, sounds, packets), control);
+        let read = source::feed(demux, plan, &pool, (roots, sounds, packets), resume, control);
         if read.is_err() {
             control.stop();
         }
@@ -189,6 +224,11 @@ pub fn run(
                 mine.collect::<Result<Vec<Made>>>().and_then(|made| stream::end(&out.made, stream, made));
             results.push(ended.map(|mut m| {
                 m.notes.splice(0..0, out.notes.iter().cloned());
+                if out.node().is_some() && resume > 0.0 {
+                    m.notes.push(format!(
+                        "gone on with after {resume:.0} s, where the work was broken off: what was odd in pictures before that is not told"
+                    ));
+                }
                 if out.node().is_some() {
                     m.notes.extend(said.picture.iter().cloned());
                 }

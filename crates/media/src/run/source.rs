@@ -89,17 +89,26 @@ impl Packets {
     }
 }
 
+/// Where work goes on, so many seconds before are decoded as well: some filters look back.
+const AHEAD: f64 = 1.0;
+
 pub fn feed(
     demux: &mut dyn Demux,
     plan: &Plan,
     pool: &Pool,
     (pictures, mut sounds, mut packets): (Takers, Sounds, Packets),
+    resume: f64,
     control: &Control,
 ) -> Result<Said> {
     let wanted: Vec<usize> = plan.audio.iter().copied().chain(plan.video).collect();
     let (from, to) = plan.needed;
     let mut reader = Reader::with_packets(demux, &wanted, &plan.copied, pool)?;
     reader.begin_at(from)?;
+    if resume > from + AHEAD {
+        reader.pictures_from(resume - AHEAD);
+        let rate = plan.source.as_ref().and_then(|f| f.rate).map_or(0.0, |r| r.value());
+        control.read(((resume - AHEAD - from) * rate) as u64);
+    }
     let mut pictures =
         Pictures { to: pictures, last: None, early: Vec::new(), sent: 0, lost: 0, nobody: false };
     let mut deaf = false;

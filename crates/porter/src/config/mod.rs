@@ -60,6 +60,8 @@ pub struct House {
     pub retry_after: Duration,
     /// What one delivery would take by hand: for the sums in the history.
     pub hand_work: Option<Duration>,
+    /// How long a job is in the record after it ended; without it for ever.
+    pub keep_records: Option<Duration>,
     /// Takes names of originals apart, by its named groups.
     pub name_parts: Option<Regex>,
     /// Less room on the disk of the state folder is told.
@@ -195,6 +197,8 @@ pub struct Fetch {
     pub after: After,
     /// With [`After::Move`]: a folder in the one that is looked at.
     pub move_to: String,
+    /// With [`After::Tag`]: its name and value.
+    pub tag: (String, String),
     /// Where it says that something came.
     pub told: Option<TellAt>,
 }
@@ -204,6 +208,8 @@ pub enum After {
     Leave,
     Move,
     Remove,
+    /// It gets a tag, and stays.
+    Tag,
 }
 
 /// A part of the day, in minutes since midnight; it may go over midnight.

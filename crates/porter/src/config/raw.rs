@@ -69,6 +69,7 @@ pub struct HouseTable {
     pub metrics: Option<String>,
     pub disk_low: Option<String>,
     pub name_parts: Option<String>,
+    pub keep_records: Option<String>,
     pub maker: Option<Maker>,
 }
 
@@ -138,6 +139,7 @@ pub struct From {
     pub region: Option<String>,
     pub after: Option<String>,
     pub move_to: Option<String>,
+    pub tag: Option<String>,
     pub told_at: Option<String>,
     pub told_token_file: Option<String>,
     pub told_token_env: Option<String>,

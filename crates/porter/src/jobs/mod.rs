@@ -4,6 +4,7 @@
 
 pub mod folders;
 mod hands;
+mod keeping;
 mod orders;
 mod run;
 pub mod schedule;

@@ -24,6 +24,9 @@ use std::time::{Duration, Instant};
 const GRACE: Duration = Duration::from_millis(1200);
 /// How often it is looked whether the state folder is still there.
 const LOOK_AFTER_STATE: Duration = Duration::from_secs(1);
+/// Old records are looked at a while after the start, and once an hour.
+const FORGET_SOON: Duration = Duration::from_secs(2);
+const FORGET_EVERY: Duration = Duration::from_secs(3600);
 /// Arrivals recorded in one transaction.
 const MOST_AT_ONCE: usize = 200;
 /// Events told at a time.
@@ -132,6 +135,7 @@ impl Porter {
             on_hold: HashSet::new(),
             draining: false,
             low: false,
+            forgetting: (FORGET_SOON, 0),
             paused: !once && self.store.read(|v| v.is_paused())?,
         };
         self.board.set_paused(d.paused);
@@ -253,6 +257,8 @@ struct Dispatch<F> {
     alive: Alive,
     /// The disk of the state folder has less room than the house wants.
     low: bool,
+    /// When old records are looked at next, and behind which job.
+    forgetting: (Tick, JobId),
     /// Nothing more is begun until a person says so.
     paused: bool,
     /// Jobs of which nothing is begun until a person says so.
@@ -336,6 +342,7 @@ impl<F: FnMut(&Event)> Dispatch<F> {
                 self.look_after_configuration();
             }
             self.look_after_room();
+            self.look_after_records();
         }
         if self.now() >= self.rest_until {
             self.record()?;
@@ -388,6 +395,18 @@ impl<F: FnMut(&Event)> Dispatch<F> {
             }
             Err(e) => self.notes.push_back(Change::Configured { refused: Some(plain(&e)) }),
         }
+    }
+
+    /// Some of what is old is forgotten at a time, when nothing else is to be done.
+    fn look_after_records(&mut self) {
+        let (next, behind) = self.forgetting;
+        if self.now() < next || self.schedule.running() > 0 {
+            return;
+        }
+        // What cannot be recorded now is tried at the next turn.
+        let went = self.porter.forget_some(behind).unwrap_or(None);
+        let pause = if went.is_some() { Duration::ZERO } else { FORGET_EVERY };
+        self.forgetting = (self.now() + pause, went.unwrap_or(0));
     }
 
     /// Little room is told once, and again when there is enough; a little more than that, so that it does not go to and fro.

@@ -12,8 +12,9 @@ use crate::store::{MadeFile, NotMade};
 use media::container::with_sound::WithSound;
 use media::container::wrap::{Sink, Target};
 use media::container::{self, Demux, Source};
-use media::plan::{self, Plan};
+use media::plan::{self, OutputPlan, Plan};
 use media::recipe::Recipe;
+use media::run::kept::Kept;
 use media::run::{Control, Made};
 use media::{facts, run, still};
 use std::fs::File;
@@ -23,6 +24,7 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
+use xxhash_rust::xxh3::xxh3_128;
 
 const REPORT_EVERY: Duration = Duration::from_millis(200);
 /// Exit status after a panic.
@@ -162,6 +164,13 @@ fn without_class(e: &Error) -> String {
         Error::Media(media::Error::Unsupported(fault)) => fault.to_string(),
         e => e.to_string(),
     }
+}
+
+/// Beside an output: what is whole of it.
+fn kept_at(path: &Path) -> PathBuf {
+    let mut name = path.as_os_str().to_owned();
+    name.push(".kept");
+    PathBuf::from(name)
 }
 
 /// Of whole files, taken after they were closed.
@@ -397,6 +406,20 @@ impl Desk<'_> {
         Ok(ends)
     }
 
+    /// What an earlier try kept of a long output, and where this one does. Without it all is made anew.
+    fn kept(&self, o: &Ordered, plan: &OutputPlan) -> Option<Kept> {
+        if !plan.is_long() {
+            return None;
+        }
+        // Whatever the packets depend on, but for the source: that is the same, or the job would be over.
+        let captions = self.order.captions.as_ref().map_or(&[][..], |c| &c.bytes);
+        let recipe = serde_json::to_vec(&o.recipe.media).ok()?;
+        let of = [recipe.as_slice(), captions, env!("CARGO_PKG_VERSION").as_bytes()].concat();
+        let mut how = File::options();
+        let file = how.read(true).write(true).create(true).truncate(false).open(kept_at(&o.path)).ok()?;
+        Kept::open(Box::new(file), xxh3_128(&of)).ok()
+    }
+
     fn pass(
         &self,
         demux: &mut dyn Demux,
@@ -410,7 +433,8 @@ impl Desk<'_> {
         self.at.set(Progress { stage: Stage::Making, done: 0, of: plan.total, unit, output: None });
         let targets = outputs.iter().zip(&plan.outputs).map(|(o, p)| target(&o.path, p.is_folder()));
         let targets = targets.collect::<Result<Vec<_>>>()?;
-        let made = run::run(demux, plan, targets, &control)?;
+        let kept = outputs.iter().zip(&plan.outputs).map(|(o, p)| self.kept(o, p)).collect();
+        let made = run::run_on(demux, plan, targets, kept, &control)?;
         let size = |p: &Path| std::fs::metadata(p).map_or(0, |m| m.len());
         let files = outputs.iter().flat_map(|o| made::files_of(&o.path).unwrap_or_default());
         let sizes: u64 = files.map(|(_, p)| size(&p)).sum();
@@ -426,6 +450,7 @@ impl Desk<'_> {
             let made = made?;
             sync(&o.path)?;
             made::reads_back(&o.path, &made, &self.at.checked)?;
+            let _ = std::fs::remove_file(kept_at(&o.path));
             Ok(made)
         });
         Ok(checked.collect())

@@ -235,6 +235,12 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
             run("DELETE FROM delivery WHERE job = ? AND delivered IS NULL", &[job])?;
             end(db, at, *job, &State::Cancelled)
         }
+        Change::Forgotten { jobs } => jobs.iter().try_for_each(|job| {
+            for table in ["event", "delivery", "output", "task"] {
+                run(&format!("DELETE FROM {table} WHERE job = ?"), &[job])?;
+            }
+            run("DELETE FROM job WHERE id = ? AND ended IS NOT NULL", &[job])
+        }),
         Change::Again { job } => {
             run(
                 "UPDATE tally SET jobs = jobs - 1

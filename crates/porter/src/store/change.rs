@@ -376,6 +376,10 @@ pub enum Change {
     Cancelled {
         job: JobId,
     },
+    /// Jobs that ended so long ago that their record is not kept.
+    Forgotten {
+        jobs: Vec<JobId>,
+    },
     /// A person asked for an ended job to be done once more.
     Again {
         job: JobId,

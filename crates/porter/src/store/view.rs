@@ -130,6 +130,13 @@ impl View<'_> {
         Ok(Page { rows, next })
     }
 
+    /// Jobs that ended before a moment, in the order of their numbers behind one of them.
+    pub fn ended_before(&self, before: Micros, after: JobId, most: u32) -> Sql<Vec<Job>> {
+        const SQL: &str =
+            "SELECT * FROM job WHERE ended IS NOT NULL AND ended < ? AND id > ? ORDER BY id LIMIT ?";
+        all(self.db, SQL, params![before, after, most], job)
+    }
+
     /// Every job that has not ended: its watch, its priority, and whether it is on hold.
     pub fn open_ranks(&self) -> Sql<Vec<(JobId, String, i64, bool)>> {
         let sql = "SELECT id, watch, priority, on_hold FROM job INDEXED BY job_open WHERE ended IS NULL ORDER BY id";

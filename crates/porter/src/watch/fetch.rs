@@ -14,7 +14,7 @@ use crate::jobs::Porter;
 use crate::store::Change;
 use md5::{Digest, Md5};
 use media::show;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::ffi::OsStr;
 use std::fs::File;
 use std::io::{Read, Write};
@@ -50,6 +50,8 @@ pub struct Fetcher {
     put: Option<Instant>,
     /// Hears when something came there.
     ear: Option<Ear>,
+    /// What was given its tag there since the start.
+    tagged: HashSet<(String, String)>,
 }
 
 /// What a look came to.
@@ -79,6 +81,7 @@ impl Fetcher {
             lost: false,
             put: None,
             ear: None,
+            tagged: HashSet::new(),
         }
     }
 
@@ -211,7 +214,7 @@ impl Fetcher {
 
     /// What was moved or removed there is not known any more: what comes under its name is another.
     fn forget(&self, all: &[There]) -> Result<()> {
-        if self.from.after == After::Leave {
+        if matches!(self.from.after, After::Leave | After::Tag) {
             return Ok(());
         }
         let watch = &self.watch.name;
@@ -385,6 +388,16 @@ impl Fetcher {
     fn tidy(&mut self, t: &There) -> Result<()> {
         match self.from.after {
             After::Leave => return Ok(()),
+            After::Tag => {
+                // It stays, and is known by the record; a start looks at the tag of each once more.
+                let sign = (t.path.clone(), t.mark.clone());
+                if !self.tagged.contains(&sign) {
+                    let (name, value) = self.from.tag.clone();
+                    self.far()?.tag(&t.path, &name, &value).map_err(away)?;
+                    self.tagged.insert(sign);
+                }
+                return Ok(());
+            }
             After::Remove => self.far()?.remove(&t.path).map_err(away)?,
             After::Move => {
                 let wanted = format!("{}/{}", self.from.move_to, t.path);

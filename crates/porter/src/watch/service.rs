@@ -71,7 +71,7 @@ const TELL_EVERY: Duration = Duration::from_millis(300);
 /// So many looks in a row that found nothing new make a folder calm,
 const CALM: u32 = 3;
 /// and it is gone through so often then, for what no event tells.
-const CALM_LOOK: Duration = Duration::from_secs(60);
+const CALM_LOOK: Duration = Duration::from_secs(180);
 /// File systems of this machine, of which every change is told.
 const LOCAL: [&str; 9] = ["ext2", "ext3", "ext4", "xfs", "btrfs", "tmpfs", "f2fs", "zfs", "bcachefs"];
 
@@ -260,12 +260,10 @@ impl Desk {
     fn look_through(&mut self, now: i64) {
         self.next_look = now + self.watch.look_every.as_millis() as i64;
         self.handed = 0;
-        let opened = (self.open)(&self.watch);
-        if let Ok(folder) = &opened
-            && self.is_calm(now, folder)
-        {
+        if self.is_calm(now) {
             return;
         }
+        let opened = (self.open)(&self.watch);
         let found = opened.and_then(|folder| {
             let found = folder::look_at_all(&folder, self.watch.depth).map_err(|e| {
                 format!("{}: {}", media::show::path(folder.path()), crate::files::known::plain(&e))
@@ -306,7 +304,8 @@ impl Desk {
 
     /// Nothing happened for a while, nothing waits, and whatever happens is told by the system: the folder is known to be
     /// itself, and need not be gone through now.
-    fn is_calm(&self, now: i64, folder: &Dir) -> bool {
+    fn is_calm(&self, now: i64) -> bool {
+        let Some(folder) = &self.folder else { return false };
         let due = [self.steady.next_due(), self.gather.next_due(), self.trees.next_due()];
         let waits = due.iter().any(Option::is_some);
         self.calm >= CALM
@@ -315,6 +314,7 @@ impl Desk {
             && self.one_disk
             && now < self.next_walk
             && self.events.tell(folder)
+            && is_at(folder, &self.watch.folder)
     }
 
     /// It is the time of day for it, and this look did not take enough.
@@ -414,6 +414,15 @@ impl Desk {
         (self.news)(News::Waiting { watch: self.index, files });
         false
     }
+}
+
+/// What is at a path is the folder that is open: a mount that is gone, or another folder there, is not.
+fn is_at(folder: &Dir, path: &Path) -> bool {
+    use std::os::unix::fs::MetadataExt;
+    let (Ok(there), Ok(open)) = (std::fs::metadata(path), crate::files::dir::entry_of(folder.fd())) else {
+        return false;
+    };
+    (there.dev(), there.ino()) == (open.device, open.seen.inode)
 }
 
 /// File system events, as far as there are any.

@@ -257,6 +257,33 @@ impl Step {
         })
     }
 
+    /// What comes out at a moment follows from the picture of that moment alone, whatever came before.
+    pub fn is_local(&self) -> bool {
+        match self {
+            Step::Part { .. }
+            | Step::Denoise(_)
+            | Step::Sharpen(_)
+            | Step::Grade(_)
+            | Step::Lay(_)
+            | Step::Crop(_)
+            | Step::Halve
+            | Step::Scale { .. }
+            | Step::Turn(_)
+            | Step::Place(_)
+            | Step::Burn(_)
+            | Step::Captions(_)
+            | Step::As(_) => true,
+            Step::Deinterlace(_)
+            | Step::Rate(_)
+            | Step::Blend(_)
+            | Step::Pace(_)
+            | Step::Fade(_)
+            | Step::Moments(_)
+            | Step::Sample(_)
+            | Step::At(_) => false,
+        }
+    }
+
     /// For people, with its numbers.
     pub fn words(&self, from: &Form) -> String {
         let seconds = |ticks: i64| ticks as f64 / f64::from(from.timescale.max(1));

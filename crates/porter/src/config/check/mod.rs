@@ -204,6 +204,19 @@ pub fn house(
         }
         size
     });
+    let keep_records = raw.house.keep_records.as_deref().and_then(|text| {
+        let days =
+            text.strip_suffix("days").or(text.strip_suffix("day")).and_then(|n| n.trim().parse::<u64>().ok());
+        let kept = days.filter(|n| (1..=36_500).contains(n));
+        if kept.is_none() {
+            c.fault(
+                key(&top, "keep_records"),
+                format!("\"{text}\""),
+                "a number of days such as \"400 days\"",
+            );
+        }
+        kept.map(|n| Duration::from_secs(n * 24 * 3600))
+    });
     let name_parts = raw.house.name_parts.as_deref().and_then(|text| {
         const WANTED: &str =
             "a pattern with named groups, such as \"EP(?<episode>[0-9]+)_SC(?<scene>[0-9]+)\"";
@@ -316,6 +329,7 @@ pub fn house(
         hand_work,
         disk_low,
         name_parts,
+        keep_records,
         metrics,
         maker,
         watches,

@@ -81,25 +81,40 @@ pub fn fetch(c: &mut Checker<'_>, here: &At, f: &raw::From) -> Option<Fetch> {
             "a protocol by which files can be listed and read",
         );
     }
-    c.one_of(key(here, "after"), f.after.as_deref(), &["leave", "move", "remove"]);
+    c.one_of(key(here, "after"), f.after.as_deref(), &["leave", "move", "remove", "tag"]);
     let after = match f.after.as_deref() {
         Some("move") => After::Move,
         Some("remove") => After::Remove,
+        Some("tag") => After::Tag,
         _ => After::Leave,
     };
+    if after == After::Tag && remote.protocol != Protocol::S3 {
+        c.fault(
+            key(here, "after"),
+            "\"tag\" where objects have none",
+            "protocol = \"s3\", or another word here",
+        );
+    }
+    let tag = f.tag.as_deref().unwrap_or("fetched=yes");
+    let parts = tag.split_once('=').filter(|(n, v)| !n.is_empty() && n.len() <= 128 && v.len() <= 256);
+    if parts.is_none() || (f.tag.is_some() && after != After::Tag) {
+        let wanted = "a name and a value, \"fetched=yes\", with after = \"tag\"";
+        c.fault(key(here, "tag"), format!("\"{tag}\""), wanted);
+    }
+    let tag = parts.map_or_else(Default::default, |(n, v)| (n.to_owned(), v.to_owned()));
     let move_to = f.move_to.clone().unwrap_or_default();
     match (after, inside(&move_to).is_ok()) {
         (After::Move, false) => {
             let wanted = "a folder in the one that is looked at, such as \"fetched\"";
             c.fault(key(here, "move_to"), format!("\"{move_to}\""), wanted);
         }
-        (After::Leave | After::Remove, _) if f.move_to.is_some() => {
+        (After::Leave | After::Remove | After::Tag, _) if f.move_to.is_some() => {
             c.fault(key(here, "move_to"), "'move_to' without after = \"move\"", "both, or neither");
         }
         _ => (),
     }
     let told = f.told_at.as_deref().and_then(|text| told_at(c, here, f, text));
-    Some(Fetch { remote, after, move_to, told })
+    Some(Fetch { remote, after, move_to, tag, told })
 }
 
 /// Where a place says that something came.

@@ -32,6 +32,11 @@ pub trait Far: Send {
     fn remove(&mut self, path: &str) -> Result<(), Trouble>;
     /// Both paths are inside; nothing is put over anything.
     fn rename(&mut self, path: &str, to: &str) -> Result<Published, Trouble>;
+    /// A sign on it, where the protocol has such.
+    fn tag(&mut self, path: &str, name: &str, value: &str) -> Result<(), Trouble> {
+        let _ = (name, value);
+        Err(Trouble::Refused(format!("{path}: this protocol knows no tags")))
+    }
 }
 
 /// Opens a connection to where files arrive.
@@ -158,6 +163,10 @@ impl Far for S3Place {
 
     fn rename(&mut self, path: &str, to: &str) -> Result<Published, Trouble> {
         self.copy_over(path, to)
+    }
+
+    fn tag(&mut self, path: &str, name: &str, value: &str) -> Result<(), Trouble> {
+        S3Place::tag(self, path, name, value)
     }
 }
 

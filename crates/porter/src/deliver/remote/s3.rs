@@ -13,6 +13,7 @@ use crate::store::MadeFile;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use md5::{Digest, Md5};
+use quick_xml::escape::{escape, unescape};
 use rusty_s3::actions::list_objects_v2::ListObjectsContent;
 use rusty_s3::actions::{CreateMultipartUpload, ListObjectsV2, ListParts, ListPartsResponse, PartsContent};
 use rusty_s3::{Bucket, Credentials, S3Action, UrlStyle};
@@ -58,6 +59,14 @@ fn part_size(bytes: u64) -> u64 {
 fn element<'t>(text: &'t str, name: &str) -> Option<&'t str> {
     let from = text.find(&format!("<{name}>"))? + name.len() + 2;
     Some(&text[from..from + text[from..].find("</")?])
+}
+
+/// The tags that an answer tells (`GetObjectTagging`).
+fn tags_of(text: &str) -> Vec<(String, String)> {
+    let plain = |t: &str| unescape(t).map_or_else(|_| t.to_owned(), |t| t.into_owned());
+    let each = text.split("<Tag>").skip(1);
+    each.filter_map(|t| Some((plain(element(t, "Key")?), plain(element(t, "Value").unwrap_or_default()))))
+        .collect()
 }
 
 impl S3Place {
@@ -228,6 +237,32 @@ impl S3Place {
             StatusCode::PARTIAL_CONTENT => self.http.each_block(&mut answer, take),
             _ => Err(self.trouble(&format!("cannot read {path}"), answer)),
         }
+    }
+
+    /// Puts a tag on an object, beside those that it has.
+    pub fn tag(&self, path: &str, name: &str, value: &str) -> Result<(), Trouble> {
+        let key = self.key(path)?;
+        let mut get = self.bucket.get_object(Some(&self.credentials), &key);
+        get.query_mut().insert("tagging", "");
+        let answer = self.send("GET", get, &[], b"")?;
+        let mut tags = match answer.status() {
+            StatusCode::NOT_FOUND => Vec::new(),
+            _ => tags_of(&self.good(&format!("cannot read the tags of {path}"), answer)?),
+        };
+        if tags.iter().any(|t| *t == (name.to_owned(), value.to_owned())) {
+            return Ok(());
+        }
+        tags.retain(|t| t.0 != name);
+        tags.push((name.to_owned(), value.to_owned()));
+        let each = tags.iter().map(|(k, v)| {
+            format!("<Tag><Key>{}</Key><Value>{}</Value></Tag>", escape(k.as_str()), escape(v.as_str()))
+        });
+        let body = format!("<Tagging><TagSet>{}</TagSet></Tagging>", each.collect::<String>());
+        let mut put = self.bucket.put_object(Some(&self.credentials), &key);
+        put.query_mut().insert("tagging", "");
+        let sum = STANDARD.encode(Md5::digest(body.as_bytes()));
+        let answer = self.send("PUT", put, &[("content-md5", sum)], body.as_bytes())?;
+        self.good(&format!("cannot tag {path}"), answer).map(|_| ())
     }
 
     pub fn delete_named(&self, path: &str) -> Result<(), Trouble> {
@@ -598,6 +633,14 @@ mod tests {
     fn parts_are_never_too_many(#[case] bytes: u64, #[case] want: u64) {
         assert_eq!(part_size(bytes), want);
         assert!(bytes.div_ceil(part_size(bytes)) <= 10_000);
+    }
+
+    #[test]
+    fn tags_are_read_as_they_are_told() {
+        let text = "<Tagging><TagSet><Tag><Key>a&amp;b</Key><Value>1</Value></Tag><Tag><Key>c</Key><Value></Value></Tag></TagSet></Tagging>";
+        let want = [("a&b", "1"), ("c", "")].map(|(k, v)| (k.to_owned(), v.to_owned()));
+        assert_eq!(tags_of(text), want);
+        assert_eq!(tags_of("<Tagging><TagSet/></Tagging>"), []);
     }
 
     #[test]
