@@ -298,7 +298,7 @@ fn objects_are_fetched_with_their_checksum() {
     // A third house leaves what is there, with a tag that everybody's client can see.
     let tagged = house_from(
         &format!(
-            "address = \"{address}/taken\"\nprotocol = \"s3\"\n{login}\nafter = \"tag\"\ntag = \"porter & co=taken\""
+            "address = \"{address}/taken\"\nprotocol = \"s3\"\n{login}\nafter = \"tag\"\ntag = \"porter job=taken\""
         ),
         "",
     );
@@ -307,7 +307,7 @@ fn objects_are_fetched_with_their_checksum() {
         assert!(out.status.success(), "{}", text(&out));
     }
     assert_eq!(delivered(&tagged), ["cup_proxy_proxy.mp4"]);
-    assert_eq!(tags(server.port, "out/incoming/taken/cup_proxy.mp4"), ["porter & co=taken"]);
+    assert_eq!(tags(server.port, "out/incoming/taken/cup_proxy.mp4"), ["porter job=taken"]);
 }
 
 /// The tags of an object, asked by another client.

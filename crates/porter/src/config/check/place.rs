@@ -96,9 +96,13 @@ pub fn fetch(c: &mut Checker<'_>, here: &At, f: &raw::From) -> Option<Fetch> {
         );
     }
     let tag = f.tag.as_deref().unwrap_or("fetched=yes");
-    let parts = tag.split_once('=').filter(|(n, v)| !n.is_empty() && n.len() <= 128 && v.len() <= 256);
+    let parts = tag.split_once('=').filter(|(n, v)| {
+        // What object storage takes for tags.
+        let good = |t: &str| t.chars().all(|c| c.is_alphanumeric() || " +-._:/@".contains(c));
+        !n.is_empty() && n.len() <= 128 && v.len() <= 256 && good(n) && good(v)
+    });
     if parts.is_none() || (f.tag.is_some() && after != After::Tag) {
-        let wanted = "a name and a value, \"fetched=yes\", with after = \"tag\"";
+        let wanted = "a name and a value of letters, digits, blanks and + - . _ : / @, \"fetched=yes\", with after = \"tag\"";
         c.fault(key(here, "tag"), format!("\"{tag}\""), wanted);
     }
     let tag = parts.map_or_else(Default::default, |(n, v)| (n.to_owned(), v.to_owned()));
