@@ -140,6 +140,25 @@ fn a_move_of_a_folder_survives_a_kill(
     assert!(!house.path("in/A001").exists(), "{:?}", tree(&house, "in"));
 }
 
+/// What is left of a folder that is just being moved is no folder that arrived.
+#[rstest]
+fn half_of_a_folder_is_no_arrival(#[values("move", "move first")] original: &str) {
+    let house = whole(&format!("original = \"{original}\"\ndone = \"done\""));
+    let files = card(&house, "A001");
+    house.killed_at("frame moved");
+    assert!(house.path("in/A001").exists() && !tree(&house, "done").is_empty());
+    assert!(porter(&house, &["pause"]).status.success());
+    let running = house.start();
+    std::thread::sleep(std::time::Duration::from_secs(2));
+    assert_eq!(house.status()["open"].as_array().unwrap().len(), 1, "{:#}", house.status());
+    assert!(porter(&house, &["resume"]).status.success());
+    house.wait_until("it is done", |s| s["open"].as_array().unwrap().is_empty());
+    running.interrupt();
+    let done: Vec<String> = tree(&house, "done").into_iter().filter(|n| !n.ends_with('/')).collect();
+    assert_eq!(done.len(), files.len(), "{done:?}");
+    assert_eq!(tree(&house, "backup").iter().filter(|n| n.ends_with(".zip")).count(), 1);
+}
+
 #[test]
 fn a_folder_that_cannot_be_taken_whole_stays_and_says_why() {
     let house = whole(MOVE);

@@ -519,8 +519,8 @@ fn captions_that_cannot_be_read_fail_the_output_that_shows_them_alone() {
     assert!(shown.iter().any(|s| s.contains("captions: ") && s.contains("line 6")), "{shown:?}");
     // By hand it is the same.
     std::fs::create_dir(house.path("hand")).unwrap();
-    std::fs::copy(house.path("done/none.mp4"), house.path("hand/none.mp4")).unwrap();
-    std::fs::copy(house.path("done/none.srt"), house.path("hand/none.srt")).unwrap();
+    std::fs::copy(house.path("away/none.mp4"), house.path("hand/none.mp4")).unwrap();
+    std::fs::copy(house.path("away/none.srt"), house.path("hand/none.srt")).unwrap();
     let path = |name: &str| house.path(name).to_str().unwrap().to_owned();
     let (source, to) = (path("hand/none.mp4"), path("hand/out"));
     let out = porter(&house, &["convert", &source, "--preset", "told", "--preset", "proxy", "--to", &to]);

@@ -4,7 +4,7 @@ use crate::clock;
 use crate::config::{House, Pattern};
 use crate::control::{self, Now};
 use crate::error::{Error, Result};
-use crate::files::Dir;
+use crate::files::{Dir, many};
 use crate::jobs::state;
 use crate::progress::{Progress, Stage, Unit};
 use crate::route::versions;
@@ -13,11 +13,12 @@ use crate::store::{
     Cause, Change, Delivery, Event, Filter, Job, JobId, NotMade, Output, OutputEnd, Said, State, Step, Store,
     Task, View,
 };
-use crate::watch::{folder, steady};
+use crate::watch::{folder, steady, trees};
 use crate::way::{self, Stretch};
 use media::show;
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::collections::BTreeSet;
 
 /// Version of the JSON form; it grows by adding fields only.
 pub const STATUS_VERSION: u32 = 2;
@@ -243,6 +244,22 @@ pub fn status(house: &House, most_ended: u32) -> Result<Status> {
     Ok(out)
 }
 
+/// Folders that are taken whole, in place of what is in them.
+fn whole(found: Vec<folder::Found>, dir: &Dir) -> Vec<folder::Found> {
+    let (mut loose, mut tops) = (Vec::new(), BTreeSet::new());
+    for f in found {
+        match trees::split(&f.path) {
+            Some((top, _)) => _ = tops.insert(top),
+            None => loose.push(f),
+        }
+    }
+    loose.extend(tops.into_iter().filter_map(|path| {
+        let all = many::walk(&dir.inside(&path).ok()?).ok()?;
+        Some(folder::Found { path, seen: many::together(&all).0, is_file: true })
+    }));
+    loose
+}
+
 fn arriving(house: &House, store: Option<&Store>, now: Option<&Now>, out: &mut Status) -> Result<()> {
     for w in &house.watches {
         let mut told = WatchStatus { name: w.name.clone(), folder: show::path(&w.folder), trouble: None };
@@ -260,7 +277,8 @@ fn arriving(house: &House, store: Option<&Store>, now: Option<&Now>, out: &mut S
             }
             // Nobody watches: what lies there is looked at now.
             None => match Dir::open(&w.folder).and_then(|d| Ok((folder::look_through(&d, w.depth)?, d))) {
-                Ok((mut found, dir)) => {
+                Ok((found, dir)) => {
+                    let mut found = if w.whole_folders { whole(found, &dir) } else { found };
                     found.sort_by(|a, b| a.path.cmp(&b.path));
                     let mut more = 0;
                     for f in found {

@@ -90,7 +90,7 @@ pub fn dispatch(b: &Bench) -> Result<(), Anyhow> {
 /// A ten-minute encode that is killed at 90 %: what its end costs again.
 pub fn resume(b: &Bench) -> Result<(), Anyhow> {
     let clip = b.dir.join("ten-minutes.mp4");
-    let ten = Clip { width: 640, height: 360, frames: 250, times: 60, ..Clip::default() };
+    let ten = Clip { width: 1280, height: 720, frames: 250, times: 60, ..Clip::default() };
     write_clip(&ten, super::create(&clip)?)?;
     let house = |name: &str| -> Result<std::path::PathBuf, Anyhow> {
         let dir = b.dir.join(name);

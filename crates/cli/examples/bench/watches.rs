@@ -124,8 +124,9 @@ fn idle(b: &Bench) -> Result<(), Anyhow> {
     }
     let porter = start(b, &house)?;
     queued(&house, MANY as u64)?;
-    std::thread::sleep(Duration::from_secs(8));
-    let (before, span) = (own_time(porter.id())?, 60.0);
+    // Until it is calm; then so long that every folder is gone through once.
+    std::thread::sleep(Duration::from_secs(30));
+    let (before, span) = (own_time(porter.id())?, 185.0);
     std::thread::sleep(Duration::from_secs_f64(span));
     let share = (own_time(porter.id())? - before) / span * 100.0;
     figure("idle porter, 20 watches, 10,000 files in them", share, "% of a core", 0.1, true);

@@ -603,7 +603,7 @@ impl<F: FnMut(&Event)> Dispatch<F> {
                     // A rule may have put it in front of others.
                     self.schedule.rank(job.id, job.priority);
                 }
-                if matches!(key.step, Step::Clear | Step::TurnAway) {
+                if matches!(key.step, Step::Look | Step::Clear | Step::TurnAway) {
                     self.arrivals.extend(self.postponed.drain(..));
                 }
                 if keys.is_empty() {

@@ -81,7 +81,7 @@ pub(super) const KNOWN: &str =
     "SELECT * FROM job WHERE watch = ? AND path = ? AND size = ? AND modified = ? AND inode = ?
     AND state != 'withdrawn' ORDER BY id DESC LIMIT 1";
 pub(super) const CLEARED: &str = "SELECT 1 FROM job WHERE watch = ? AND path = ? AND ended IS NULL
-    AND state IN ('clearing', 'turning away')";
+    AND (state IN ('clearing', 'turning away') OR (original_to IS NOT NULL AND taken_to IS NULL))";
 pub(super) const KNOWN_BEFORE: &str =
     "SELECT * FROM job WHERE watch = ? AND inode = ? AND size = ? AND modified = ?
     AND id < ? AND content IS NOT NULL ORDER BY id DESC LIMIT 1";
