@@ -370,6 +370,7 @@ pub fn unfinished(path: &Path, names: &[Pattern]) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
     use rstest::rstest;
 
     fn patterns(all: &[&str]) -> Vec<Pattern> {
@@ -509,6 +510,55 @@ mod tests {
         let mut s = steady(0);
         s.see(0, Path::new(name), seen(5, 1), true);
         assert_eq!(s.take(5, Path::new(name)).is_none(), want);
+    }
+
+    proptest! {
+        /// Whatever order looks come in, and whichever of them are lost: a file is handed over only when it was seen as it
+        /// is for the whole time, with all that belongs to it as it is, and once for each state of it.
+        #[test]
+        fn nothing_is_handed_over_that_changed_lately(
+            steps in proptest::collection::vec((0..4usize, 0..4u64, 1..90i64, any::<bool>()), 1..80)
+        ) {
+            const NAMES: [&str; 4] = ["a.mov", "a.srt", "a.en.srt", "b.mov"];
+            let mut s = with_sidecars(None);
+            // What is there, and since when each has been seen as it is.
+            let mut there: BTreeMap<&str, (u64, i64)> = BTreeMap::new();
+            let mut told: BTreeMap<&str, u64> = BTreeMap::new();
+            let mut given = std::collections::BTreeSet::new();
+            let mut now = 0;
+            for (file, size, later, lost) in steps {
+                now += later;
+                let name = NAMES[file];
+                match size {
+                    0 => _ = there.remove(name),
+                    _ if there.get(name).is_none_or(|t| t.0 != size) => _ = there.insert(name, (size, now)),
+                    _ => (),
+                }
+                if !lost {
+                    let is = there.get(name).map(|t| t.0);
+                    s.see(now, Path::new(name), is.and_then(|size| seen(size, 1)), true);
+                    match is {
+                        Some(size) => _ = told.insert(name, size),
+                        None => _ = told.remove(name),
+                    }
+                }
+                for path in s.due(now) {
+                    let name = NAMES.iter().find(|n| Path::new(n) == path).unwrap();
+                    // As the service does it: each is looked at once more.
+                    let is = there.get(name).map(|t| t.0);
+                    s.see(now, &path, is.and_then(|size| seen(size, 1)), true);
+                    let Some((what, beside)) = s.take(now, &path) else { continue };
+                    let (size, since) = there[name];
+                    prop_assert_eq!(what.size, size);
+                    prop_assert!(!name.ends_with(".srt"), "a sidecar by itself");
+                    prop_assert!(now - since >= 100 || told.get(name) == Some(&size), "{name} changed lately");
+                    for b in &beside {
+                        prop_assert!(name.starts_with('a') && there.contains_key(b.name.to_str().unwrap()) || told.contains_key(b.name.to_str().unwrap()));
+                    }
+                    prop_assert!(given.insert((*name, size, since)), "{} twice", name);
+                }
+            }
+        }
     }
 
     #[test]
