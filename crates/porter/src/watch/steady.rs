@@ -547,6 +547,10 @@ mod tests {
                     // As the service does it: each is looked at once more.
                     let is = there.get(name).map(|t| t.0);
                     s.see(now, &path, is.and_then(|size| seen(size, 1)), true);
+                    match is {
+                        Some(size) => _ = told.insert(name, size),
+                        None => _ = told.remove(name),
+                    }
                     let Some((what, beside)) = s.take(now, &path) else { continue };
                     let (size, since) = there[name];
                     prop_assert_eq!(what.size, size);
