@@ -134,3 +134,32 @@ fn what_was_kept_and_damaged_is_made_again() {
     assert!(one[0].iter().zip(&other[0]).all(|(a, b)| a.pts == b.pts && a.data == b.data));
     assert_eq!(one[0].len(), other[0].len());
 }
+
+/// Loudness that was measured once need not be measured again, and of another plan nothing is taken.
+#[test]
+fn measured_loudness_is_taken_over() {
+    let room = Room::with(&Clip { frames: 100, ..Clip::default() });
+    let audio = |codec| AudioRecipe {
+        codec,
+        loudness: Some(Loudness { target: -23.0, peak: -1.0 }),
+        ..AudioRecipe::default()
+    };
+    let recipes =
+        [AudioCodec::Aac, AudioCodec::Flac24].map(|c| Recipe { audio: Some(audio(c)), ..Recipe::default() });
+    let open = || container::open(Box::new(File::open(&room.source).unwrap()));
+    let planned = || plan(open().unwrap().tracks(), &recipes).unwrap();
+    let mut measured = planned();
+    run::measure(&mut || open(), &mut measured, &Control::new(2)).unwrap();
+    let levels = run::levels(&measured);
+    assert!(levels.len() == 2 && levels.iter().all(|l| l.is_some_and(|l| l != 1.0 && l > 0.0)), "{levels:?}");
+    let mut again = planned();
+    assert_eq!(run::levels(&again), [None, None]);
+    // As it is stored.
+    let stored: Vec<Option<f32>> = serde_json::from_str(&serde_json::to_string(&levels).unwrap()).unwrap();
+    assert!(run::set_levels(&mut again, &stored));
+    assert_eq!(run::levels(&again), levels);
+    let mut other = planned();
+    assert!(!run::set_levels(&mut other, &levels[..1]));
+    assert!(!run::set_levels(&mut other, &[Some(f32::NAN), None]));
+    assert_eq!(run::levels(&other), [None, None]);
+}

@@ -243,6 +243,33 @@ fn report_sound(count: &Count, number: usize, notes: &mut Vec<String>) -> Result
     Ok(())
 }
 
+/// The gains that were measured, in the order of the plan.
+pub fn levels(plan: &Plan) -> Vec<Option<f32>> {
+    let films = plan.outputs.iter().flat_map(|o| o.made.lines()).filter_map(MadePlan::film);
+    let steps = films.flat_map(|f| &f.audio).flat_map(|a| &a.steps);
+    let gains =
+        steps.filter_map(|s| if let AudioStep::Level { factor, .. } = s { Some(*factor) } else { None });
+    gains.collect()
+}
+
+/// Sets what an earlier run of the same plan measured; false, and nothing is set, where it is of another one.
+pub fn set_levels(plan: &mut Plan, gains: &[Option<f32>]) -> bool {
+    if levels(plan).len() != gains.len() || !gains.iter().flatten().all(|g| g.is_finite()) {
+        return false;
+    }
+    let mut gains = gains.iter();
+    for line in plan.outputs.iter_mut().flat_map(|o| o.made.lines_mut()) {
+        let MadePlan::Film(film) = line else { continue };
+        for step in film.audio.iter_mut().flat_map(|a| &mut a.steps) {
+            if let (AudioStep::Level { factor, .. }, Some(gain)) = (step, gains.clone().next()) {
+                *factor = *gain;
+                gains.next();
+            }
+        }
+    }
+    true
+}
+
 /// Measures the sound that is to be brought to a loudness, with a reader of its own over the same source, and sets the
 /// gains of the plan. Nothing is read if no output asks for it.
 pub fn measure(

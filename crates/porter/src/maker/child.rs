@@ -406,6 +406,27 @@ impl Desk<'_> {
         Ok(ends)
     }
 
+    /// Loudness is measured in a pass of its own over the sound: of long outputs what it found is kept as well.
+    fn measure(&self, plan: &mut Plan, outputs: &[&Ordered], control: &Control) -> Result<()> {
+        let is_long = plan.outputs.iter().any(OutputPlan::is_long) && !run::levels(plan).is_empty();
+        let recipes: Vec<_> = outputs.iter().map(|o| &o.recipe.media).collect();
+        let of = serde_json::to_vec(&recipes).ok().filter(|_| is_long);
+        let at = of.map(|of| self.order.folder.join(format!("levels-{:032x}", xxh3_128(&of))));
+        let known = at
+            .as_ref()
+            .and_then(|at| serde_json::from_slice::<Vec<Option<f32>>>(&std::fs::read(at).ok()?).ok());
+        if known.is_some_and(|known| run::set_levels(plan, &known)) {
+            return Ok(());
+        }
+        run::measure(&mut || self.demux(), plan, control)?;
+        // What cannot be kept is measured again.
+        if let (Some(at), Ok(text)) = (at, serde_json::to_vec(&run::levels(plan))) {
+            let whole = at.with_extension("part");
+            let _ = std::fs::write(&whole, text).and_then(|()| std::fs::rename(&whole, &at));
+        }
+        Ok(())
+    }
+
     /// What an earlier try kept of a long output, and where this one does. Without it all is made anew.
     fn kept(&self, o: &Ordered, plan: &OutputPlan) -> Option<Kept> {
         if !plan.is_long() {
@@ -428,7 +449,7 @@ impl Desk<'_> {
     ) -> Result<Vec<Result<Made>>> {
         let unit = if plan.video.is_some() { Unit::Frames } else { Unit::Samples };
         let control = Arc::new(Control::new(outputs.len()));
-        run::measure(&mut || self.demux(), plan, &control)?;
+        self.measure(plan, outputs, &control)?;
         *self.at.run.lock().unwrap_or_else(|e| e.into_inner()) = Some(control.clone());
         self.at.set(Progress { stage: Stage::Making, done: 0, of: plan.total, unit, output: None });
         let targets = outputs.iter().zip(&plan.outputs).map(|(o, p)| target(&o.path, p.is_folder()));
