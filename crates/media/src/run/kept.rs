@@ -52,8 +52,16 @@ pub struct Kept {
     /// Packets of the whole segments that were not given yet.
     given: u64,
     next: Option<Coded>,
+    of: u128,
     hash: Xxh3,
     first: Option<i64>,
+}
+
+/// The checksum of a segment is of what it is of as well: what lies behind the head may be another output's.
+fn fresh(of: u128) -> Xxh3 {
+    let mut hash = Xxh3::new();
+    hash.update(&of.to_le_bytes());
+    hash
 }
 
 fn number<const N: usize>(from: &mut impl Read, hash: &mut Xxh3) -> io::Result<[u8; N]> {
@@ -121,11 +129,11 @@ impl Kept {
             let mut from = BufReader::with_capacity(1 << 20, &mut file);
             let mut found = vec![0; head.len()];
             if from.read_exact(&mut found).is_ok() && found == head {
-                let mut hash = Xxh3::new();
+                let mut hash = fresh(of);
                 while let Ok(record) = record(&mut from, &mut hash) {
                     if let Record::End(w) = record {
                         (whole, end) = (w, from.stream_position()?);
-                        hash = Xxh3::new();
+                        hash = fresh(of);
                     }
                 }
             } else {
@@ -136,7 +144,7 @@ impl Kept {
         }
         let given = head.len() as u64;
         let first = (whole.frames > 0).then_some(whole.first);
-        Ok(Kept { file, whole, end, at: end, given, next: None, hash: Xxh3::new(), first })
+        Ok(Kept { file, whole, end, at: end, given, next: None, of, hash: fresh(of), first })
     }
 
     /// What need not be made again.
@@ -185,7 +193,7 @@ impl Kept {
         self.file.write_all(&sum)?;
         self.at += sum.len() as u64;
         self.file.sync()?;
-        self.hash = Xxh3::new();
+        self.hash = fresh(self.of);
         Ok(())
     }
 
@@ -328,7 +336,12 @@ mod tests {
         let file = written();
         let mut kept = Kept::open(Box::new(file.clone()), 8).unwrap();
         assert_eq!((kept.whole().frames, all(&mut kept).len()), (0, 0));
-        assert_eq!(Kept::open(Box::new(file), 7).unwrap().whole().frames, 0);
+        // The old segments still lie behind the new head.
+        let mut again = Kept::open(Box::new(file.clone()), 8).unwrap();
+        assert_eq!((again.whole().frames, all(&mut again).len()), (0, 0));
+        again.add(&coded(0)).unwrap();
+        assert_eq!(Kept::open(Box::new(file.clone()), 8).unwrap().whole().frames, 0);
+        assert_eq!(Kept::open(Box::new(file), 9).unwrap().whole().frames, 0);
     }
 
     /// Wherever it was cut or changed: the segments before are whole, and nothing else comes of it.

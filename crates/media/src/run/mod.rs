@@ -170,8 +170,7 @@ pub fn run_on(
         let mut tree = tree::Tree::new(plan, &lines, &pool, &senders)?;
         let (mut workers, mut streams) = (Vec::new(), Vec::new());
         let mut receivers = receivers.into_iter();
-        for (i, ((out, to), kept)) in plan.outputs.iter().zip(targets).zip(kept).enumerate() {
-            let mut kept = kept;
+        for (i, ((out, to), mut kept)) in plan.outputs.iter().zip(targets).zip(kept).enumerate() {
             let (targets, stream) = stream::begin(&out.made, to)?;
             streams.push(stream);
             for (n, (line, to)) in out.made.lines().into_iter().zip(targets).enumerate() {

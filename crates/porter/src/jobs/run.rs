@@ -18,6 +18,7 @@ use std::collections::{HashSet, VecDeque};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::sync::{Arc, Mutex};
+use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
 /// Told to stop, work that is under way gets this long to come to an end by itself.
@@ -135,7 +136,7 @@ impl Porter {
             on_hold: HashSet::new(),
             draining: false,
             low: false,
-            forgetting: (FORGET_SOON, 0),
+            forgetting: (FORGET_SOON, None),
             paused: !once && self.store.read(|v| v.is_paused())?,
         };
         self.board.set_paused(d.paused);
@@ -257,8 +258,8 @@ struct Dispatch<F> {
     alive: Alive,
     /// The disk of the state folder has less room than the house wants.
     low: bool,
-    /// When old records are looked at next, and behind which job.
-    forgetting: (Tick, JobId),
+    /// When old records are looked at next, and who does it.
+    forgetting: (Tick, Option<JoinHandle<()>>),
     /// Nothing more is begun until a person says so.
     paused: bool,
     /// Jobs of which nothing is begun until a person says so.
@@ -397,16 +398,26 @@ impl<F: FnMut(&Event)> Dispatch<F> {
         }
     }
 
-    /// Some of what is old is forgotten at a time, when nothing else is to be done.
+    /// What is old is forgotten while nothing else is to be done, by a thread of its own: it looks into watch folders, and a
+    /// share that hangs must keep nothing else waiting.
     fn look_after_records(&mut self) {
-        let (next, behind) = self.forgetting;
-        if self.now() < next || self.schedule.running() > 0 {
+        let (next, at_work) = &self.forgetting;
+        let is_over = at_work.as_ref().is_none_or(JoinHandle::is_finished);
+        if self.now() < *next || !is_over || self.schedule.running() > 0 {
             return;
         }
-        // What cannot be recorded now is tried at the next turn.
-        let went = self.porter.forget_some(behind).unwrap_or(None);
-        let pause = if went.is_some() { Duration::ZERO } else { FORGET_EVERY };
-        self.forgetting = (self.now() + pause, went.unwrap_or(0));
+        let porter = self.porter.clone();
+        let work = std::thread::spawn(move || {
+            let mut behind = 0;
+            // What cannot be recorded now is tried at the next turn.
+            while let Ok(Some(next)) = porter.forget_some(behind) {
+                behind = next;
+                if porter.stopping() {
+                    return;
+                }
+            }
+        });
+        self.forgetting = (self.now() + FORGET_EVERY, Some(work));
     }
 
     /// Little room is told once, and again when there is enough; a little more than that, so that it does not go to and fro.

@@ -145,20 +145,12 @@ impl Found {
                         dir.remove(name)?;
                     }
                 }
-                self.remove_folders(many)?;
+                if let Many::Tree(_) = many {
+                    remove_folders(&self.dir, &self.name, many)?;
+                }
             }
         }
         self.dir.sync();
-        Ok(())
-    }
-}
-
-impl Found {
-    /// Folders of a tree that nothing is in any more, and itself.
-    fn remove_folders(&self, many: &Many) -> std::io::Result<()> {
-        if let Many::Tree(_) = many {
-            remove_folders(&self.dir, &self.name, many)?;
-        }
         Ok(())
     }
 }
