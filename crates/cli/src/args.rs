@@ -59,6 +59,8 @@ pub enum Command {
     Name(Name),
     /// What waits for a person before it is published: list, fill in, release, refuse
     Review(Review),
+    /// Sign in at a place in a browser, so that outputs can be carried there
+    SignIn(SignIn),
     /// Rename files by a template; the record keeps the old names, and --undo gives them back
     Rename(Rename),
     /// The configurations that were in force, by their numbers, and what differs between them
@@ -312,6 +314,15 @@ pub struct Trace {
     /// Print JSON
     #[arg(long)]
     pub json: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct SignIn {
+    /// Name of the place
+    #[arg(value_name = "PLACE")]
+    pub place: String,
+    #[command(flatten)]
+    pub house: NamedHouse,
 }
 
 #[derive(Debug, ClapArgs)]
@@ -942,6 +953,9 @@ pub struct StandIn {
     /// Of a platform: folder that keeps what it gets
     #[arg(long, value_name = "DIR", default_value = "stand-in-platform")]
     pub keep: PathBuf,
+    /// Of a platform: a person signs in for whoever publishes; tokens are good for so long: 60 s, 1 h
+    #[arg(long, value_name = "TIME", value_parser = time, conflicts_with_all = ["token_file", "token_env"])]
+    pub sign_in: Option<Duration>,
     /// Of a platform: most items it takes
     #[arg(long, value_name = "COUNT")]
     pub quota: Option<usize>,

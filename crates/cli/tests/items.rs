@@ -3,6 +3,7 @@
 
 mod support;
 
+use media::testkit::Clip;
 use rstest::rstest;
 use std::path::Path;
 use std::process::{Command, Output};
@@ -519,4 +520,152 @@ fn check_tries_what_the_porter_will_do() {
     assert!(tree(&house, "out").is_empty() && house.list("in").iter().all(|n| !n.contains("check")));
     let shown = text(&porter(&house, &["check"]));
     assert!(shown.contains(" free)"), "{shown}");
+}
+
+/// A card goes to two places with a manifest each, which the standard's own reader takes; what was a generation before
+/// stays one.
+#[test]
+fn a_folder_is_handed_over_with_its_manifest() {
+    let house = House::with(&format!("whole_folders = true\n{MOVE}"), "");
+    house.append(
+        "[[place]]\nname = \"backup\"\nfolder = \"backup\"\n\
+         [[rule]]\nname = \"copy\"\nwhen = 'kind == \"folder\"'\n\
+         make = [{ original = true, manifest = true, name = \"{name}\", to = [\"editors\", \"backup\"] }]\n",
+    );
+    std::fs::create_dir(house.path("backup")).unwrap();
+    card(&house, "A001");
+    // One that was copied here by hand brings its history along.
+    card(&house, "source");
+    let (from, to) = (house.path("in/source"), house.path("in"));
+    std::fs::rename(&from, house.path("A002")).unwrap();
+    let copy =
+        Command::new(PROGRAM).arg("copy").arg(house.path("A002")).arg("--to").arg(&to).output().unwrap();
+    assert!(copy.status.success(), "{}", text(&copy));
+    let out = house.run_once();
+    assert!(out.status.success(), "{}", text(&out));
+    let generations = |folder: &str| {
+        let all = std::fs::read_dir(house.path(folder).join("ascmhl")).unwrap().flatten();
+        all.filter(|e| e.file_name().to_string_lossy().ends_with(".mhl")).count()
+    };
+    for (folder, count) in [("out/A001", 1), ("backup/A001", 1), ("out/A002", 2), ("backup/A002", 2)] {
+        assert_eq!(generations(folder), count, "{folder}");
+        let verify = Command::new(PROGRAM).arg("verify").arg(house.path(folder)).output().unwrap();
+        assert!(verify.status.success(), "{}", text(&verify));
+        assert!(text(&verify).contains("4 as they were"), "{}", text(&verify));
+    }
+    // The original is as it came.
+    assert!(!house.path("done/A001/ascmhl").exists());
+    assert_eq!(generations("done/A002"), 1);
+    let Some(readers) = support::readers() else { return };
+    let judge = |folder: &str| {
+        Command::new("python3")
+            .env("PYTHONPATH", &readers)
+            .args(["-c", "from ascmhl.cli.ascmhl import mhltool_cli as m; m()", "create", "-h", "xxh64"])
+            .arg(house.path(folder))
+            .output()
+            .unwrap()
+    };
+    for folder in ["out/A001", "out/A002"] {
+        let told = judge(folder);
+        assert!(told.status.success(), "{}", text(&told));
+    }
+    std::fs::write(house.path("backup/A002/INDEX.BIN"), "other").unwrap();
+    assert!(!judge("backup/A002").status.success());
+}
+
+#[test]
+fn a_manifest_is_of_an_original() {
+    let house = House::new();
+    house.reconfigure("{ preset = \"proxy\", name", "{ preset = \"proxy\", manifest = true, name");
+    let out = text(&porter(&house, &["check"]));
+    assert!(out.contains("'manifest' without 'original'"), "{out}");
+}
+
+#[test]
+fn the_same_content_once_more_is_a_version_where_the_watch_says_so() {
+    let house = House::with(&format!("same_content = \"version\"\n{MOVE}"), "");
+    for turn in 0..3 {
+        house.drop_in("cup.mp4", clip());
+        let out = house.run_once();
+        assert!(out.status.success(), "{turn}: {}", text(&out));
+    }
+    // Another content of the same name is numbered, as ever.
+    house.drop_in("cup.mp4", &support::make_clip(&Clip { frames: 24, ..Clip::default() }));
+    assert!(house.run_once().status.success());
+    let made = tree(&house, "out");
+    for name in ["cup_proxy.mp4", "cup_proxy_v002.mp4", "cup_proxy_v003.mp4", "cup_proxy_2.mp4"] {
+        assert!(made.contains(&name.to_owned()), "{name}: {made:?}");
+    }
+    let log = text(&porter(&house, &["log", "--job", "2"]));
+    assert!(log.contains("job 1 was of the same content: what is made is a version"), "{log}");
+}
+
+#[test]
+fn a_name_that_is_taken_can_become_a_version() {
+    let house = House::with(MOVE, "");
+    house.append(
+        "[[rule]]\nname = \"cut\"\nmake = [{ preset = \"proxy\", name = \"{stem}\", to = [\"editors\"], if_taken = \"version\" }]\n",
+    );
+    std::fs::write(house.path("out/sh010_v07.mp4"), "an older one").unwrap();
+    for name in ["sh010_v07.mp4", "sh020.mp4", "sh020.mov"] {
+        house.drop_in(name, clip());
+        assert!(house.run_once().status.success());
+    }
+    let made = tree(&house, "out");
+    for name in ["sh010_v08.mp4", "sh020.mp4", "sh020_v002.mp4"] {
+        assert!(made.contains(&name.to_owned()), "{name}: {made:?}");
+    }
+    assert_eq!(std::fs::read(house.path("out/sh010_v07.mp4")).unwrap(), b"an older one");
+}
+
+/// A table beside the files says what a sidecar would, to conditions and to what is published; it is no arrival.
+#[test]
+fn a_table_says_fields_of_files() {
+    let house = House::with(&format!("table = \"titles.csv\"\n{MOVE}"), "");
+    house.append(
+        "[[rule]]\nname = \"told\"\nwhen = '\"title\" in sidecar && sidecar.episode == \"3\"'\n\
+         make = [{ preset = \"proxy\", name = \"{sidecar.title}\", to = [\"editors\"] }]\n",
+    );
+    house.drop_in("titles.csv", b"file;title;episode\ncup.mp4;Low tide;3\nsaucer;High tide;4\n");
+    house.drop_in("cup.mp4", clip());
+    house.drop_in("saucer.mp4", clip());
+    let rehearsed = porter(&house, &["rehearse", house.path("in/cup.mp4").to_str().unwrap()]);
+    assert!(text(&rehearsed).contains("Low tide.mp4"), "{}", text(&rehearsed));
+    house.run_once();
+    let made = tree(&house, "out");
+    assert!(made.contains(&"Low tide.mp4".to_owned()), "{made:?}");
+    assert!(!made.iter().any(|n| n.contains("High")), "{made:?}");
+    assert!(house.path("in/titles.csv").exists());
+}
+
+/// What is delivered says in its own metadata where it comes from: read by another program.
+#[test]
+fn delivered_files_say_what_they_were_made_of() {
+    let house = House::with(MOVE, "");
+    let sounds = [("flac16", "flac"), ("mp3", "mp3"), ("opus", "opus"), ("pcm16", "wav")];
+    let mut presets = String::new();
+    let mut makes = Vec::new();
+    for (codec, ending) in sounds {
+        presets.push_str(&format!("[[preset]]\nname = \"{ending}\"\n[preset.audio]\ncodec = \"{codec}\"\n"));
+        makes.push(format!("{{ preset = \"{ending}\", name = \"{{stem}}\", to = [\"editors\"] }}"));
+    }
+    presets.push_str("[[preset]]\nname = \"silent\"\ncomment = false\n[preset.audio]\n");
+    makes.push("{ preset = \"silent\", name = \"silent\", to = [\"editors\"] }".into());
+    house.append(&format!("{presets}[[rule]]\nname = \"all\"\nmake = [{}]\n", makes.join(", ")));
+    house.drop_in("Ebb & flow.mp4", clip());
+    let out = house.run_once();
+    assert!(out.status.success(), "{}", text(&out));
+    let read = "import sys, mutagen\n\
+        for p in sys.argv[1:]:\n\
+        \x20 t = mutagen.File(p).tags\n\
+        \x20 print(t.pprint() if t else 'none')";
+    let at = |name: &str| house.path("out").join(name);
+    for name in ["Ebb & flow_proxy.mp4", "Ebb & flow.flac", "Ebb & flow.mp3", "Ebb & flow.opus"] {
+        let Some(told) = support::python(read, &[&at(name)]) else { return };
+        assert!(told.contains("Estuary Hours, job 1, made of Ebb & flow.mp4"), "{name}: {told}");
+    }
+    let Some(told) = support::python(read, &[&at("silent.m4a")]) else { return };
+    assert_eq!(told.trim(), "none");
+    let wav = std::fs::read(at("Ebb & flow.wav")).unwrap();
+    assert!(String::from_utf8_lossy(&wav).contains("ICMT"));
 }

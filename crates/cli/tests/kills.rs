@@ -11,7 +11,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::sync::LazyLock;
-use support::{PROGRAM, make_clip, text};
+use std::time::{Duration, Instant};
+use support::{PROGRAM, children_of, make_clip, text};
 
 /// Where a house and its folders lie.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -401,4 +402,66 @@ fn a_kill_at_any_boundary_loses_nothing_and_doubles_nothing(
         }
     }
     println!("{}: {kills} kills, 0 lost, 0 doubled, 0 foreign", kind.name);
+}
+
+/// Moments between boundaries: while a child works, while bytes flow, while the record is written.
+impl Site {
+    /// Kills the porter of the first house so long after its start; what it had begun must end with it.
+    fn killed_after(&self, wait: Duration) -> bool {
+        let mut second = (self.kind.two)
+            .then(|| self.command(1).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap());
+        let mut porter = self.command(0).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        std::thread::sleep(wait);
+        let was_there = porter.try_wait().unwrap().is_none();
+        let children = if was_there { children_of(porter.id()) } else { Vec::new() };
+        porter.kill().unwrap();
+        porter.wait().unwrap();
+        let start = Instant::now();
+        let is_there = |pid: &u32| {
+            let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
+            !stat.is_empty() && !stat.contains(") Z ")
+        };
+        while children.iter().any(is_there) {
+            assert!(
+                start.elapsed() < Duration::from_secs(10),
+                "{}: children outlive the porter",
+                self.kind.name
+            );
+            std::thread::sleep(Duration::from_millis(5));
+        }
+        if let Some(second) = &mut second {
+            second.wait().unwrap();
+        }
+        was_there
+    }
+}
+
+/// A test run kills at a few moments of each kind of house; MOMENTS=500 at that many in all, spread evenly over a whole run.
+/// Every third house is killed once more while it mends what the first kill left.
+#[rstest::rstest]
+fn a_kill_at_any_moment_loses_nothing_and_doubles_nothing(
+    #[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12)] which: usize,
+) {
+    let kind = KINDS[which];
+    let site = Site::new(kind);
+    let start = Instant::now();
+    assert!(site.command(0).output().unwrap().status.code().is_some());
+    let whole = start.elapsed();
+    let many: usize = std::env::var("MOMENTS").ok().and_then(|n| n.parse().ok()).unwrap_or(2 * KINDS.len());
+    let mut kills = 0;
+    for n in 0..many.div_ceil(KINDS.len()) {
+        // Evenly, and at other places for each kind (the golden section).
+        let at = ((n * KINDS.len() + which) as f64 * 0.618_033_988_75).fract();
+        let site = Site::new(kind);
+        kills += usize::from(site.killed_after(whole.mul_f64(at)));
+        if n % 3 == 2 && !kind.grows {
+            kills += usize::from(site.killed_after(whole.mul_f64(1.0 - at)));
+        }
+        let after = format!("killed after {:.3} of a run", at);
+        match kind.grows {
+            true => site.finish_and_judge_grown(&site.grow(), &after),
+            false => site.finish_and_judge(&after),
+        }
+    }
+    println!("{}: {kills} kills, 0 lost, 0 doubled, 0 foreign, 0 orphans", kind.name);
 }

@@ -233,3 +233,43 @@ fn little_room_is_told_once_and_so_is_room_again() {
     drop(running);
     assert_eq!(log(&house).matches("disk low").count(), 1);
 }
+
+/// A rule's own notice: what that rule made, with what was said in it, and nothing of others.
+#[test]
+fn a_notice_can_be_of_one_rule_with_a_summary() {
+    let house = House::new();
+    let kept = house.path("told.json");
+    let hook = house.path("hook");
+    std::fs::write(&hook, format!("#!/bin/sh\ncat >> '{}'\n", kept.display())).unwrap();
+    std::fs::set_permissions(&hook, std::fs::Permissions::from_mode(0o755)).unwrap();
+    house.append(&format!(
+        "[[preset]]\nname = \"words\"\n[preset.transcript]\nas = [\"txt\"]\n\
+         [[rule]]\nname = \"interviews\"\nwhen = 'folder == \"interviews\"'\n\
+         make = [{{ preset = \"words\", name = \"{{stem}}\", to = [\"editors\"] }}]\n\
+         [[notice]]\nname = \"desk\"\non = [\"done\"]\nrule = [\"interviews\"]\nsummary = true\ngather = \"1 s\"\n\
+         command = ['{}']\n",
+        hook.display()
+    ));
+    house.drop_in("cup.mp4", clip());
+    std::fs::create_dir(house.path("in/interviews")).unwrap();
+    let voice = concat!(env!("CARGO_MANIFEST_DIR"), "/../../models/speech-en/samples/austen-0930.wav");
+    house.drop_in("interviews/tide.wav", &std::fs::read(voice).unwrap());
+    let out = house.run_once();
+    assert!(out.status.success(), "{}", text(&out));
+    let told: serde_json::Value = serde_json::from_slice(&std::fs::read(&kept).unwrap()).unwrap();
+    let events = told["events"].as_array().unwrap();
+    assert_eq!(events.len(), 1, "{told:#}");
+    assert_eq!(events[0]["path"], "interviews/tide.wav");
+    // Of the outputs only those of the rule; the other rule made a proxy or nothing of it.
+    let names: Vec<&str> =
+        events[0]["delivered"].as_array().unwrap().iter().map(|d| d["name"].as_str().unwrap()).collect();
+    assert_eq!(names, ["tide.txt"], "{told:#}");
+    let said = events[0]["summary"].as_array().unwrap();
+    assert!(!said.is_empty() && said[0]["text"].as_str().unwrap().split(' ').count() > 3, "{told:#}");
+    let wrong = house.path("deft-porter.toml");
+    let text_of =
+        std::fs::read_to_string(&wrong).unwrap().replace("rule = [\"interviews\"]", "rule = [\"interview\"]");
+    std::fs::write(&wrong, text_of).unwrap();
+    let out = Command::new(PROGRAM).arg("check").arg(house.path("")).output().unwrap();
+    assert!(text(&out).contains("the name of a rule"), "{}", text(&out));
+}

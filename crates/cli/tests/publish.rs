@@ -282,3 +282,56 @@ fn the_interface_is_published_and_true() {
         assert_ne!(answer.status().as_u16(), 404, "{path}");
     }
 }
+
+/// A person says yes in a browser; tokens end after a few seconds and are renewed without anybody; nothing of them is in the
+/// record or the log.
+#[test]
+fn a_person_signs_in_and_tokens_are_renewed() {
+    let (house, platform) = publishing(&["--sign-in", "61 s"], "item = { title = \"Ebb\" }");
+    let root = platform.address.replace("/publish", "");
+    let config = std::fs::read_to_string(house.path("deft-porter.toml")).unwrap();
+    let place = config.find("protocol = \"publish\"").unwrap();
+    let (before, behind) = config.split_at(place);
+    std::fs::write(house.path("deft-porter.toml"), format!("{before}sign_in = \"{root}\"\n{behind}"))
+        .unwrap();
+    house.drop_in("cup.mp4", clip());
+    let early = house.run_once();
+    assert!(!early.status.success());
+    let held = house.status()["open"][0]["held"].to_string();
+    assert!(held.contains("nobody signed in") && held.contains("sign-in"), "{held}");
+    let mut sign_in = Command::new(PROGRAM)
+        .args(["sign-in", "editors", "--house"])
+        .arg(house.path(""))
+        .stdout(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut lines = std::io::BufRead::lines(std::io::BufReader::new(sign_in.stdout.take().unwrap()));
+    let code = lines
+        .find_map(|l| {
+            l.unwrap().split_once("the code ").map(|(_, rest)| rest.split(' ').next().unwrap().to_owned())
+        })
+        .unwrap();
+    let say = |code: &str| {
+        let form = format!("code={code}&say=yes");
+        let out = Command::new("curl").args(["-s", "-d", &form, &format!("{root}/device")]).output().unwrap();
+        text(&out)
+    };
+    assert!(say("BBBB-CCCC").contains("no such code"));
+    assert!(say(&code).contains("let in"));
+    assert!(sign_in.wait().unwrap().success());
+    let kept = house.path("porter-state/sign-in/editors.json");
+    let mode = std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(&kept).unwrap().permissions());
+    assert_eq!(mode & 0o777, 0o600);
+    let first: serde_json::Value = serde_json::from_slice(&std::fs::read(&kept).unwrap()).unwrap();
+    // Good for a second more than what is taken for good: the next use renews it.
+    std::thread::sleep(Duration::from_millis(1500));
+    assert!(house.run_once().status.success(), "{:#}", house.status());
+    assert_eq!(items(&house).len(), 1);
+    let renewed: serde_json::Value = serde_json::from_slice(&std::fs::read(&kept).unwrap()).unwrap();
+    assert_ne!(first["access_token"], renewed["access_token"]);
+    assert_ne!(first["refresh_token"], renewed["refresh_token"]);
+    let log = text(&porter(&house, &["log", "--json"])) + &text(&porter(&house, &["check"]));
+    for secret in [&first, &renewed].iter().flat_map(|h| [&h["access_token"], &h["refresh_token"]]) {
+        assert!(!log.contains(secret.as_str().unwrap()));
+    }
+}

@@ -31,6 +31,9 @@ pub struct Recipe {
     /// Only this part of the source.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub part: Option<Part>,
+    /// A word on the file that stands in its own metadata.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub comment: Option<String>,
 }
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -222,6 +225,8 @@ pub enum VideoCodec {
     V210,
     /// Every picture by itself, without loss.
     Ffv1,
+    /// Uncompressed, in the source's own form.
+    Planes,
     /// The source's packets as they are.
     Copy,
 }
@@ -273,6 +278,9 @@ pub struct AudioRecipe {
     /// Loudness that the sound is brought to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub loudness: Option<Loudness>,
+    /// It is heard so many milliseconds later, or with less than 0 earlier.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub delay_ms: i64,
     /// Decibels more or less, before anything else.
     #[serde(default)]
     pub gain: f64,
@@ -289,6 +297,10 @@ pub struct AudioRecipe {
     pub split: bool,
 }
 
+fn is_zero(n: &i64) -> bool {
+    *n == 0
+}
+
 impl Default for AudioRecipe {
     fn default() -> AudioRecipe {
         AudioRecipe {
@@ -296,6 +308,7 @@ impl Default for AudioRecipe {
             bits: 128_000,
             channels: 2,
             rate: None,
+            delay_ms: 0,
             loudness: None,
             gain: 0.0,
             even: false,

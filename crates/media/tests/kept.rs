@@ -8,7 +8,7 @@ use media::error::Error;
 use media::filter::audio::fade::Fade;
 use media::plan::plan;
 use media::recipe::*;
-use media::run::kept::Kept;
+use media::run::kept::{Keeps, Kept};
 use media::run::{self, Control};
 use media::testkit::Clip;
 use room::{Room, target};
@@ -18,9 +18,18 @@ use std::path::Path;
 use std::sync::Arc;
 
 fn kept(room: &Room) -> Kept {
-    let path = room.dir.path().join("kept");
+    kept_part(room, 0)
+}
+
+/// Pictures and one sound track.
+fn keeps(room: &Room) -> Keeps {
+    Keeps { pictures: Some(kept(room)), sounds: vec![Some(kept_part(room, 1))] }
+}
+
+fn kept_part(room: &Room, part: u128) -> Kept {
+    let path = room.dir.path().join(if part == 0 { "kept" } else { "kept-1" });
     let file = File::options().read(true).write(true).create(true).truncate(false).open(path).unwrap();
-    Kept::open(Box::new(file), 1).unwrap()
+    Kept::open(Box::new(file), 1 + part).unwrap()
 }
 
 /// Makes the output, and stops when so many pictures of it are done.
@@ -28,7 +37,7 @@ fn make(
     room: &Room,
     recipe: &Recipe,
     to: &Path,
-    kept: Option<Kept>,
+    kept: Option<Keeps>,
     stop: Option<u64>,
 ) -> Result<Vec<String>, Error> {
     let mut demux = container::open(Box::new(File::open(&room.source).unwrap())).unwrap();
@@ -44,7 +53,8 @@ fn make(
             control.stop();
         })
     });
-    let made = run::run_on(demux.as_mut(), &plan, vec![target(to, false)], vec![kept], &control);
+    let made =
+        run::run_on(demux.as_mut(), &plan, vec![target(to, false)], vec![kept.unwrap_or_default()], &control);
     if let Some(watcher) = watcher {
         watcher.join().unwrap();
     }
@@ -95,11 +105,11 @@ fn what_was_broken_off_ends_as_if_it_had_not_been(
     let broken = room.path(1);
     // Broken off twice: in the second segment, and in the one behind.
     for stop in [700, 1300] {
-        assert!(matches!(make(&room, &recipe, &broken, Some(kept(&room)), Some(stop)), Err(Error::Stopped)));
+        assert!(matches!(make(&room, &recipe, &broken, Some(keeps(&room)), Some(stop)), Err(Error::Stopped)));
         let frames = kept(&room).whole().frames;
         assert!(frames >= 500 && frames <= stop + 100, "{frames} of {stop}");
     }
-    let notes = make(&room, &recipe, &broken, Some(kept(&room)), None).unwrap();
+    let notes = make(&room, &recipe, &broken, Some(keeps(&room)), None).unwrap();
     assert_eq!(notes.iter().any(|n| n.contains("gone on with after")), skips, "{notes:?}");
     let (one, other) = (packets(&whole), packets(&broken));
     assert_eq!(one.len(), other.len());
@@ -122,14 +132,14 @@ fn what_was_kept_and_damaged_is_made_again() {
     let room = long();
     let recipe = recipe(VideoRecipe { rate: BitRecipe::Quantiser(30), ..VideoRecipe::default() }, None, None);
     make(&room, &recipe, &room.path(0), None, None).unwrap();
-    assert!(make(&room, &recipe, &room.path(1), Some(kept(&room)), Some(1300)).is_err());
+    assert!(make(&room, &recipe, &room.path(1), Some(keeps(&room)), Some(1300)).is_err());
     let at = room.dir.path().join("kept");
     let mut bytes = std::fs::read(&at).unwrap();
     let middle = bytes.len() * 2 / 3;
     bytes[middle] ^= 1;
     std::fs::write(&at, bytes).unwrap();
     assert_eq!(kept(&room).whole().frames, 500);
-    make(&room, &recipe, &room.path(1), Some(kept(&room)), None).unwrap();
+    make(&room, &recipe, &room.path(1), Some(keeps(&room)), None).unwrap();
     let (one, other) = (packets(&room.path(0)), packets(&room.path(1)));
     assert!(one[0].iter().zip(&other[0]).all(|(a, b)| a.pts == b.pts && a.data == b.data));
     assert_eq!(one[0].len(), other[0].len());

@@ -36,6 +36,7 @@ fn picture(codec: VideoCodec) -> Option<VideoRecipe> {
 #[case::mov_jpeg(film(picture(VideoCodec::MotionJpeg), Some(AudioCodec::Pcm16), Some(Wrap::Mov)), "MP4")]
 #[case::mov_v210(film(picture(VideoCodec::V210), Some(AudioCodec::Pcm24), Some(Wrap::Mov)), "MP4")]
 #[case::mkv_ffv1(film(picture(VideoCodec::Ffv1), Some(AudioCodec::Flac24), None), "Matroska")]
+#[case::y4m(film(picture(VideoCodec::Planes), None, None), "YUV4MPEG2")]
 #[case::mkv_jpeg(film(picture(VideoCodec::MotionJpeg), Some(AudioCodec::Opus), Some(Wrap::Mkv)), "Matroska")]
 #[case::flac_16(film(None, Some(AudioCodec::Flac16), None), "FLAC")]
 #[case::flac_24(film(None, Some(AudioCodec::Flac24), None), "FLAC")]
@@ -68,6 +69,71 @@ fn what_is_made_is_what_the_source_was(#[case] recipe: Recipe, #[case] format: &
         assert_eq!(a.len(), b.len(), "as many samples");
         assert_eq!(shift(&a, &b), 0, "at the same moment");
     }
+}
+
+/// Uncompressed pictures are the source's, sample for sample, in its own form.
+#[test]
+fn uncompressed_planes_are_the_source() {
+    let room = Room::with(&Clip { width: 322, height: 182, ..Clip::default() });
+    let codec = VideoCodec::Planes;
+    room.make(&[film(Some(VideoRecipe { codec, ..VideoRecipe::default() }), None, None)]);
+    let ((made, ..), (source, ..)) = (all_of(&room.path(0)), all_of(&room.source));
+    assert_eq!(made.len(), source.len());
+    for ((_, p), (_, s)) in made.iter().zip(&source) {
+        assert!(psnr(p, s).is_infinite() || psnr(p, s) > 90.0);
+    }
+    let bytes = std::fs::read(room.path(0)).unwrap();
+    let line = bytes.split(|b| *b == b'\n').next().unwrap();
+    assert_eq!(String::from_utf8_lossy(line), "YUV4MPEG2 W322 H182 F25:1 Ip A1:1 C420mpeg2");
+}
+
+/// A word on the file stands where its form has room for one, and nothing else of the file changes.
+#[rstest]
+#[case::mp4(film(picture(VideoCodec::H264), Some(AudioCodec::Aac), None))]
+#[case::mov(film(picture(VideoCodec::H264), Some(AudioCodec::Pcm16), Some(Wrap::Mov)))]
+#[case::mkv(film(picture(VideoCodec::H264), Some(AudioCodec::Opus), Some(Wrap::Mkv)))]
+#[case::flac(film(None, Some(AudioCodec::Flac16), None))]
+#[case::mp3(film(None, Some(AudioCodec::Mp3), None))]
+#[case::aiff(film(None, Some(AudioCodec::Pcm24), Some(Wrap::Aiff)))]
+#[case::opus(film(None, Some(AudioCodec::Opus), None))]
+#[case::wav(film(None, Some(AudioCodec::Pcm24), None))]
+fn a_file_can_say_where_it_comes_from(#[case] recipe: Recipe) {
+    let words = "Estuary Hours, job 7, made of Ebb & flow é.mov";
+    let room = Room::with(&Clip::default());
+    room.make(&[Recipe { comment: Some(words.into()), ..recipe.clone() }, recipe]);
+    let tags = |n| container::open(Box::new(File::open(room.path(n)).unwrap())).unwrap().about().tags.clone();
+    assert!(tags(0).iter().any(|(key, value)| key == "comment" && value == words), "{:?}", tags(0));
+    assert!(!tags(1).iter().any(|(key, _)| key == "comment"));
+    let (one, other) = (all_of(&room.path(0)), all_of(&room.path(1)));
+    assert_eq!((one.0.len(), one.1 == other.1, one.2), (other.0.len(), true, other.2));
+}
+
+/// Sound comes later or earlier than it was; what would come before the beginning is not heard.
+#[rstest]
+#[case(film(picture(VideoCodec::H264), Some(AudioCodec::Aac), None), 120)]
+#[case(film(picture(VideoCodec::H264), Some(AudioCodec::Aac), None), -80)]
+#[case(film(None, Some(AudioCodec::Pcm24), Some(Wrap::Wav)), 250)]
+#[case(film(None, Some(AudioCodec::Pcm24), Some(Wrap::Wav)), -250)]
+fn sound_is_delayed(#[case] recipe: Recipe, #[case] delay_ms: i64) {
+    let room = Room::with(&Clip::default());
+    let audio = recipe.audio.clone().map(|a| AudioRecipe { delay_ms, ..a });
+    room.make(&[Recipe { audio, ..recipe.clone() }, recipe]);
+    let ((_, late, late_from, channels), (_, plain, from, _)) =
+        (all_of(&room.path(0)), all_of(&room.path(1)));
+    let (late, plain) = (mono(&late, channels), mono(&plain, channels));
+    let by = delay_ms * 48;
+    // A file of sound alone begins with silence, another says when its sound begins.
+    let told = ((late_from - from) * 48_000.0).round() as i64;
+    let put = if delay_ms > 0 && told == 0 { by } else { 0 };
+    assert_eq!(if delay_ms > 0 { told + put } else { told }, by.max(0));
+    assert_eq!(late.len() as i64, plain.len() as i64 + if put > 0 { put } else { by.min(0) });
+    let at = 20_000i64;
+    let near = |n: i64| plain[(at + n) as usize];
+    let off: f32 = (0..4_000)
+        .map(|n| (late[(at + n + if by < 0 { by } else { put }) as usize] - near(n)).abs())
+        .sum::<f32>()
+        / 4_000.0;
+    assert!(off < 0.01, "{off}");
 }
 
 /// A transport stream cannot say what of a packet is heard: the same pictures, and the same sound at the same moment.

@@ -1,8 +1,12 @@
 //! What is published with an output: its title and the like, who has to say yes, and when it goes.
 
 use crate::clock::{self, Micros};
+use crate::files::Dir;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
+use std::ffi::OsStr;
+use std::io::Read;
+use std::path::Path;
 
 /// The fields of an item, each with what it may be.
 pub const FIELDS: [(&str, &str); 8] = [
@@ -146,6 +150,62 @@ pub fn said(ending: &str, text: &str) -> Fields {
     out
 }
 
+/// Largest sidecar that is read.
+const MOST_SIDECAR: u64 = 1_000_000;
+
+/// What a sidecar says; nothing where it cannot be read.
+pub fn in_sidecar(dir: &Dir, name: &OsStr) -> Fields {
+    let mut text = String::new();
+    let is_small = dir.look(name).is_ok_and(|e| e.is_some_and(|e| e.seen.size <= MOST_SIDECAR));
+    match dir.read(name).and_then(|f| f.take(MOST_SIDECAR).read_to_string(&mut text)) {
+        Ok(_) if is_small => said(&Path::new(name).extension().unwrap_or_default().to_string_lossy(), &text),
+        _ => Fields::new(),
+    }
+}
+
+/// Largest table that is read.
+const MOST_TABLE: u64 = 16_000_000;
+
+/// What tables of this name say of a file: one in its own folder counts for more than those in the folders above.
+pub fn in_tables(watch: &Dir, path: &Path, table: &str) -> Fields {
+    let mut out = Fields::new();
+    let mut folders: Vec<&Path> = path.parent().map_or(Vec::new(), |p| p.ancestors().collect());
+    folders.reverse();
+    for folder in folders {
+        let mut text = String::new();
+        let read = watch.inside(folder).and_then(|dir| dir.read(table.as_ref()));
+        if read.and_then(|file| file.take(MOST_TABLE).read_to_string(&mut text)).is_ok() {
+            out.extend(row(&text, path.strip_prefix(folder).unwrap_or(path)));
+        }
+    }
+    out
+}
+
+/// The row of a table (RFC 4180, or with `;` or tabs) that is of a file: its column `file` has the file's path, name or
+/// stem. The other columns are fields by their names; what is empty says nothing.
+fn row(table: &str, path: &Path) -> Fields {
+    let table = table.trim_start_matches('\u{feff}');
+    let head = table.lines().next().unwrap_or_default();
+    let between = [b',', b';', b'\t'].into_iter().max_by_key(|s| head.bytes().filter(|b| b == s).count());
+    let mut reader = csv::ReaderBuilder::new()
+        .flexible(true)
+        .delimiter(between.unwrap_or(b','))
+        .trim(csv::Trim::All)
+        .from_reader(table.as_bytes());
+    let Ok(head) = reader.headers().cloned() else { return Fields::new() };
+    let Some(at) = head.iter().position(|h| h.eq_ignore_ascii_case("file")) else { return Fields::new() };
+    let text = |p: Option<&OsStr>| p.map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+    let names = [path.to_string_lossy().into_owned(), text(path.file_name()), text(path.file_stem())];
+    let rows: Vec<csv::StringRecord> = reader.records().flatten().collect();
+    // Of several rows that fit, the one that says it most exactly.
+    let found = names.iter().find_map(|name| {
+        rows.iter().find(|r| r.get(at).is_some_and(|f| !f.is_empty() && f.eq_ignore_ascii_case(name)))
+    });
+    let Some(found) = found else { return Fields::new() };
+    let each = head.iter().zip(found).enumerate().filter(|(n, (_, value))| *n != at && !value.is_empty());
+    each.map(|(_, (name, value))| (name.to_lowercase(), value.to_owned())).collect()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -183,6 +243,34 @@ mod tests {
         assert_eq!((released.waits(0, true), released.waits(0, false)), (None, Some(Waits::Until(at))));
         assert_eq!(released.waits(at, false), None);
         assert_eq!(Item { said: said(false), ..item(&full) }.waits(at, true), Some(Waits::Release));
+    }
+
+    #[rstest]
+    #[case("file,title,tags\nebb.mov,Ebb,\"sea, mud\"\n", "ebb.mov", &[("tags", "sea, mud"), ("title", "Ebb")])]
+    #[case("\u{feff}Title;File\r\nEbb;EBB\r\n", "ebb.mov", &[("title", "Ebb")])]
+    #[case("title\tfile\nWrong\tebb\nRight\tday1/ebb.mov\n", "day1/ebb.mov", &[("title", "Right")])]
+    #[case("file,title\nebb.mov,\n", "ebb.mov", &[])]
+    #[case("file,title\nother.mov,x\n", "ebb.mov", &[])]
+    #[case("title\nx\n", "ebb.mov", &[])]
+    #[case("file,title\nebb.mov,Ebb,more,and more\n", "ebb.mov", &[("title", "Ebb")])]
+    #[case("", "ebb.mov", &[])]
+    fn a_table_has_a_row_for_a_file(#[case] table: &str, #[case] path: &str, #[case] want: &[(&str, &str)]) {
+        let found = row(table, Path::new(path));
+        let found: Vec<(&str, &str)> = found.iter().map(|(n, v)| (n.as_str(), v.as_str())).collect();
+        assert_eq!(found, want);
+    }
+
+    #[test]
+    fn a_table_nearer_to_the_file_counts_for_more() {
+        let top = tempfile::tempdir().unwrap();
+        std::fs::create_dir_all(top.path().join("day1")).unwrap();
+        let write = |at: &str, text: &str| std::fs::write(top.path().join(at), text).unwrap();
+        write("titles.csv", "file,title,category\nday1/ebb.mov,Far,Film\n");
+        write("day1/titles.csv", "file,title\nebb,Near\n");
+        let dir = Dir::open(top.path()).unwrap();
+        let found = in_tables(&dir, Path::new("day1/ebb.mov"), "titles.csv");
+        assert_eq!((found["title"].as_str(), found["category"].as_str()), ("Near", "Film"));
+        assert!(in_tables(&dir, Path::new("ebb.mov"), "none.csv").is_empty());
     }
 
     #[test]

@@ -13,6 +13,7 @@ pub mod convert;
 pub mod deliver;
 pub mod error;
 pub mod files;
+pub mod forecast;
 pub mod history;
 pub mod item;
 pub mod jobs;

@@ -6,6 +6,8 @@
 
 use crate::route::fields::{self, Field, Subject, Value, nearest};
 use crate::route::script::{Gives, Script, Wrong};
+use crate::route::versions;
+use crate::store::IfTaken;
 use media::filter::video::burn::TIMECODE;
 use std::sync::Arc;
 
@@ -160,6 +162,31 @@ pub fn candidate(wanted: &str, n: u32) -> String {
     match wanted.contains(FREE_VERSION) {
         true => wanted.replace(FREE_VERSION, &format!("v{n:03}")),
         false => numbered(wanted, n),
+    }
+}
+
+/// The n-th name to try by what a rule wants done where it is taken.
+pub fn candidate_by(policy: IfTaken, wanted: &str, n: u32) -> String {
+    match policy {
+        IfTaken::Version if !wanted.contains(FREE_VERSION) => next_version(wanted, n),
+        _ => candidate(wanted, n),
+    }
+}
+
+/// The n-th version of a name: of `sh010.mov` the second is `sh010_v002.mov`, of `sh010_v07.mov` it is `sh010_v08.mov`.
+fn next_version(wanted: &str, n: u32) -> String {
+    if n <= 1 {
+        return wanted.to_owned();
+    }
+    let (folder, name) = wanted.rsplit_once('/').map_or(("", wanted), |(f, n)| (&wanted[..=f.len()], n));
+    let (stem, ending) = name.rfind('.').filter(|at| *at > 0).map_or((name, ""), |at| name.split_at(at));
+    match versions::split(stem) {
+        Some((rest, number)) => {
+            let mark = &stem[rest.len()..];
+            let width = mark.len() - 2;
+            format!("{folder}{rest}{}{:0width$}{ending}", &mark[..2], number.saturating_add(n - 1))
+        }
+        None => marked(wanted, &format!("_v{n:03}")),
     }
 }
 

@@ -3,12 +3,13 @@
 
 use crate::error::{Error, Result};
 use crate::files::Watching;
+use ring::digest::{Context, SHA256};
 use serde::{Deserialize, Serialize};
-use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::{self, BufReader, BufWriter, Read, Seek, Write};
 use std::path::{Path, PathBuf};
+use std::sync::mpsc::{Receiver, sync_channel};
 use xxhash_rust::xxh3::Xxh3;
 use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipArchive, ZipWriter};
@@ -69,25 +70,64 @@ pub struct Part {
     pub digest: String,
 }
 
-/// Reads on, and tells what passes.
-struct Told<'a> {
-    from: File,
-    sha: Sha256,
-    made: Xxh3,
+/// Blocks that another thread reads.
+struct Blocks<'a> {
+    from: Receiver<Vec<u8>>,
+    block: Vec<u8>,
+    at: usize,
     watching: &'a dyn Watching,
 }
 
-impl Read for Told<'_> {
-    fn read(&mut self, block: &mut [u8]) -> io::Result<usize> {
+impl Read for Blocks<'_> {
+    fn read(&mut self, to: &mut [u8]) -> io::Result<usize> {
         if self.watching.stopping() {
             return Err(io::Error::other("stopped on request"));
         }
-        let n = self.from.read(block)?;
-        self.sha.update(&block[..n]);
-        self.made.update(&block[..n]);
-        self.watching.passed(n as u64);
+        if self.at == self.block.len() {
+            match self.from.recv() {
+                Ok(block) => (self.block, self.at) = (block, 0),
+                Err(_) => return Ok(0),
+            }
+            self.watching.passed(self.block.len() as u64);
+        }
+        let n = to.len().min(self.block.len() - self.at);
+        to[..n].copy_from_slice(&self.block[self.at..self.at + n]);
+        self.at += n;
         Ok(n)
     }
+}
+
+/// Blocks that wait between reading and writing.
+const WAITING: usize = 8;
+
+/// Passes a file on while another thread reads it and takes its checksums: SHA-256, and what it was when it was made.
+fn passed(
+    mut file: File,
+    watching: &dyn Watching,
+    take: impl FnOnce(&mut dyn Read) -> io::Result<()>,
+) -> io::Result<(String, String)> {
+    let (to, from) = sync_channel(WAITING);
+    std::thread::scope(|scope| {
+        let reader = scope.spawn(move || -> io::Result<(String, String)> {
+            let (mut sha, mut made) = (Context::new(&SHA256), Xxh3::new());
+            loop {
+                let mut block = vec![0; BLOCK];
+                let n = file.read(&mut block)?;
+                block.truncate(n);
+                sha.update(&block);
+                made.update(&block);
+                // Whoever takes them may have given up.
+                if n == 0 || to.send(block).is_err() {
+                    return Ok((hex(sha.finish().as_ref()), crate::files::copy::show(&made)));
+                }
+            }
+        });
+        let mut blocks = Blocks { from, block: Vec::new(), at: 0, watching };
+        let taken = take(&mut blocks);
+        drop(blocks);
+        let sums = reader.join().unwrap_or_else(|_| Err(io::Error::other("the reader broke")));
+        taken.and(sums)
+    })
 }
 
 fn hex(bytes: &[u8]) -> String {
@@ -163,22 +203,22 @@ pub fn write(form: Form, at: &Path, parts: &[Part], watching: &dyn Watching) -> 
     let (mut list, mut sums) = (String::new(), BTreeMap::new());
     for p in parts {
         let from = File::open(&p.from).map_err(Error::path("cannot read", &p.from))?;
-        let mut told = Told { from, sha: Sha256::new(), made: Xxh3::new(), watching };
-        let put = writer.put(&p.name, p.bytes, &mut told);
+        let put = passed(from, watching, |blocks| writer.put(&p.name, p.bytes, blocks));
         if watching.stopping() {
             return Err(Error::Stopped);
         }
-        put.map_err(fail)?;
-        if crate::files::copy::show(&told.made) != p.digest {
+        let (sum, made) = put.map_err(fail)?;
+        if made != p.digest {
             let why = io::Error::other("it is not what was made any more");
             return Err(Error::path("cannot pack", &p.from)(why));
         }
-        let sum = hex(&told.sha.finalize());
         list.push_str(&line(&sum, &p.name));
-        sums.insert(p.name.clone(), sum);
+        sums.insert(p.name.clone(), made);
     }
     writer.put(LIST, list.len() as u64, &mut list.as_bytes()).map_err(fail)?;
-    sums.insert(LIST.to_owned(), hex(&Sha256::digest(list.as_bytes())));
+    let mut of_list = Xxh3::new();
+    of_list.update(list.as_bytes());
+    sums.insert(LIST.to_owned(), crate::files::copy::show(&of_list));
     let mut file = writer.end().map_err(fail)?;
     file.rewind().map_err(fail)?;
     let found = read_back(form, file, watching).map_err(|e| match watching.stopping() {
@@ -197,16 +237,16 @@ pub fn write(form: Form, at: &Path, parts: &[Part], watching: &dyn Watching) -> 
 fn read_back(form: Form, file: File, watching: &dyn Watching) -> io::Result<BTreeMap<String, String>> {
     let mut out = BTreeMap::new();
     let sum = |from: &mut dyn Read| -> io::Result<String> {
-        let (mut sha, mut block) = (Sha256::new(), vec![0; BLOCK]);
+        let (mut sum, mut block) = (Xxh3::new(), vec![0; BLOCK]);
         loop {
             if watching.stopping() {
                 return Err(io::Error::other("stopped on request"));
             }
             let n = from.read(&mut block)?;
             if n == 0 {
-                return Ok(hex(&sha.finalize()));
+                return Ok(crate::files::copy::show(&sum));
             }
-            sha.update(&block[..n]);
+            sum.update(&block[..n]);
             watching.passed(n as u64);
         }
     };

@@ -1,6 +1,8 @@
 //! A stand-in for a platform that films are published on: it keeps what it gets, shows it as pages, and can be made slow, full,
 //! strict and unsteady. Its interface is the one of docs/schema/publish.openapi.json.
 
+mod signing;
+
 use crate::clock;
 use crate::deliver::remote::Told;
 use crate::error::{Error, Result};
@@ -13,6 +15,7 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::{any, get, post, put};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
+use signing::Signed;
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::{Seek, SeekFrom, Write};
@@ -31,6 +34,8 @@ pub struct Platform {
     pub keep: PathBuf,
     /// A bearer token that every request must bring.
     pub token: Option<Hidden>,
+    /// Tokens are given to whom a person signs in for: `/device`. They are good for so long.
+    pub sign_in: Option<Duration>,
     /// Most items that it takes.
     pub quota: Option<usize>,
     /// So many requests are told to come again.
@@ -60,6 +65,7 @@ struct Desk {
     left: AtomicU64,
     root: String,
     told: Box<dyn Fn(&str) + Send + Sync>,
+    signed: Signed,
 }
 
 type Shared = Arc<Desk>;
@@ -129,6 +135,7 @@ pub fn serve(
             left: AtomicU64::new(how.break_after.unwrap_or(u64::MAX)),
             root: format!("http://{at}"),
             told: Box::new(told),
+            signed: Signed::default(),
             how,
         });
         let guarded = Router::new()
@@ -145,6 +152,10 @@ pub fn serve(
             .route("/watch/{id}", get(page))
             .route("/media/{id}/{part}", get(part))
             .merge(guarded)
+            .route("/.well-known/oauth-authorization-server", get(signing::doors))
+            .route("/oauth/device", post(signing::begin))
+            .route("/oauth/token", post(signing::token))
+            .route("/device", get(signing::page).post(signing::decide))
             .with_state(desk);
         axum::serve(listener, router).await.map_err(fail)
     })
@@ -155,7 +166,13 @@ async fn admitted(State(desk): State<Shared>, request: Request, next: axum::midd
     tokio::time::sleep(desk.how.delay).await;
     let login = request.headers().get(header::AUTHORIZATION).and_then(|v| v.to_str().ok());
     let wanted = desk.how.token.as_ref().map(|t| format!("Bearer {}", t.tell()));
-    let response = if wanted.is_some_and(|w| login != Some(&w)) {
+    let is_let_in = match desk.how.sign_in {
+        Some(_) => {
+            login.and_then(|l| l.strip_prefix("Bearer ")).is_some_and(|token| desk.signed.knows(token))
+        }
+        None => wanted.is_none_or(|w| login == Some(&w)),
+    };
+    let response = if !is_let_in {
         refusal(StatusCode::UNAUTHORIZED, "the token is missing or wrong")
     } else if desk.busy.fetch_update(Ordering::Relaxed, Ordering::Relaxed, |n| n.checked_sub(1)).is_ok() {
         refusal(StatusCode::SERVICE_UNAVAILABLE, "busy; come again")

@@ -19,6 +19,12 @@ pub struct Recipe {
     /// It is the original as it arrived, and nothing is made.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub original: bool,
+    /// A folder goes with a manifest of what is in it (ASC MHL).
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub manifest: bool,
+    /// It does not say in its own metadata what it was made of.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub unmarked: bool,
     /// Others of the job in one file.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub package: Option<Package>,

@@ -6,6 +6,8 @@ use crate::convert;
 use crate::error::{Error, Result};
 use crate::files::Dir;
 use crate::files::many::{self, Many};
+use crate::forecast::median;
+use crate::item;
 use crate::jobs::facts_with;
 use crate::naming;
 use crate::route::{self, Decision, Item, Others, Ruled, Wanted};
@@ -119,12 +121,6 @@ fn is_zero(n: &usize) -> bool {
 struct Past {
     bytes: Vec<f64>,
     seconds: Vec<f64>,
-}
-
-/// The value in the middle.
-fn median(mut all: Vec<f64>) -> Option<f64> {
-    all.sort_by(f64::total_cmp);
-    all.get(all.len() / 2).copied()
 }
 
 /// Something stands there whose name differs only in case or Unicode form.
@@ -260,9 +256,18 @@ impl<'h> Stage<'h> {
             Some(store) => store.read(|v| v.others(&watch.name, &path, many.as_ref(), None))?,
             None => Others::default(),
         };
+        let mut said = match (&watch.table, Dir::open(&watch.folder)) {
+            (Some(table), Ok(dir)) if at.starts_with(&watch.folder) => item::in_tables(&dir, &path, table),
+            _ => Default::default(),
+        };
+        if let (Some(folder), false) = (at.parent(), beside.is_empty()) {
+            let dir = Dir::open(folder).map_err(Error::path("cannot open the folder", folder))?;
+            beside.iter().for_each(|b| said.extend(item::in_sidecar(&dir, b.name.as_os_str())));
+        }
         let item = Item {
             many: many.as_ref(),
             beside: &beside,
+            said: Some(&said),
             others,
             ..Item::new(&watch.name, &path, clock::now(), job)
         };
@@ -355,7 +360,7 @@ impl<'h> Stage<'h> {
         });
         let mut number = 1;
         let name = loop {
-            let name = naming::candidate(wanted, number);
+            let name = naming::candidate_by(if_taken, wanted, number);
             let there = folder
                 .as_ref()
                 .is_some_and(|f| f.join(&name).symlink_metadata().is_ok() || has_like(f, &name));
@@ -367,7 +372,7 @@ impl<'h> Stage<'h> {
             let taken = there || given || self.given.contains(&key);
             let left_out = match if_taken {
                 _ if !taken => None,
-                IfTaken::Number => None,
+                IfTaken::Number | IfTaken::Version => None,
                 IfTaken::Skip => Some("it would not go there: the name is taken"),
                 IfTaken::Refuse => Some("it would be refused: the name is taken"),
                 IfTaken::Replace => Some("what has the name there would be set aside"),

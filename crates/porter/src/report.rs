@@ -5,6 +5,7 @@ use crate::config::{House, Pattern};
 use crate::control::{self, Now};
 use crate::error::{Error, Result};
 use crate::files::{Dir, many};
+use crate::forecast::{self, InLine};
 use crate::jobs::state;
 use crate::progress::{Progress, Stage, Unit};
 use crate::route::versions;
@@ -18,7 +19,7 @@ use crate::way::{self, Stretch};
 use media::show;
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 
 /// Version of the JSON form; it grows by adding fields only.
 pub const STATUS_VERSION: u32 = 2;
@@ -107,6 +108,9 @@ pub struct JobStatus {
     pub held: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub next_try_seconds: Option<f64>,
+    /// Of a job in line: about when it begins, by what jobs of its watch took before.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub expected_start: Option<String>,
     /// It waits for something that does not pass by itself, and is not a place that is told to be away.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub needs_person: bool,
@@ -234,6 +238,7 @@ pub fn status(house: &House, most_ended: u32) -> Result<Status> {
             out.open.push(job_status(v, j, now.as_ref())?);
         }
         out.open_count = v.open_count()?;
+        expect(v, house, now.as_ref(), out.open_count, &mut out.open)?;
         out.paused = out.paused || now.is_none() && v.is_paused()?;
         for j in v.jobs(&Filter { ended: true, most: most_ended, ..Filter::default() })?.rows {
             out.ended.push(job_status(v, j, None)?);
@@ -242,6 +247,66 @@ pub fn status(house: &House, most_ended: u32) -> Result<Status> {
         Ok(())
     })?;
     Ok(out)
+}
+
+/// Jobs in line beyond which nobody asks when each begins.
+const MOST_EXPECTED: u64 = 20_000;
+/// From so many jobs of a watch it is told what one takes.
+const LATELY: u32 = 12;
+
+/// When jobs in line are expected to begin.
+fn expect(
+    v: &View<'_>,
+    house: &House,
+    now: Option<&Now>,
+    open: u64,
+    jobs: &mut [JobStatus],
+) -> crate::store::Sql<()> {
+    let Some(now) = now.filter(|n| !n.paused && open <= MOST_EXPECTED) else { return Ok(()) };
+    let makes = |step: &Step| matches!(step, Step::Look | Step::Make | Step::Hear);
+    let running: Vec<&control::Running> = now.running.iter().filter(|r| makes(&r.task.step)).collect();
+    let tasks = v.tasks()?;
+    let waits = tasks.iter().filter(|t| makes(&t.key.step) && t.cause.is_none());
+    let waits: BTreeSet<JobId> =
+        waits.map(|t| t.key.job).filter(|job| !running.iter().any(|r| r.task.job == *job)).collect();
+    if waits.is_empty() {
+        return Ok(());
+    }
+    let mut paces: HashMap<String, Option<f64>> = HashMap::new();
+    let mut line = Vec::new();
+    for (job, watch, priority, on_hold, bytes) in v.open_ranks()? {
+        if on_hold || !waits.contains(&job) {
+            continue;
+        }
+        if !paces.contains_key(&watch) {
+            paces.insert(watch.clone(), pace(v, &watch)?);
+        }
+        // Of what nothing is known nothing is said, nor of what stands behind it.
+        let Some(pace) = paces[&watch] else { return Ok(()) };
+        line.push(InLine { job, watch, priority, seconds: pace * bytes.max(1) as f64 });
+    }
+    let left: Vec<f64> =
+        running.iter().map(|r| going(&r.progress, r.seconds).seconds_left.unwrap_or(0.0)).collect();
+    let at = forecast::starts(house.jobs_at_once, &left, &line);
+    let wall = clock::now();
+    for j in jobs.iter_mut() {
+        j.expected_start = at.get(&j.job).map(|s| clock::zoned_text(wall + (s * 1e6) as clock::Micros));
+    }
+    Ok(())
+}
+
+/// Seconds from the plan to the last output for each byte of a source, of half the jobs less.
+fn pace(v: &View<'_>, watch: &str) -> crate::store::Sql<Option<f64>> {
+    let mut all = Vec::new();
+    for (job, bytes) in v.done_lately(watch, LATELY)? {
+        let events = v.events(job)?;
+        let at = |wanted: fn(&Change) -> bool| events.iter().rev().find(|e| wanted(&e.change)).map(|e| e.at);
+        let from = at(|c| matches!(c, Change::Planned { .. }));
+        if let (Some(from), Some(to)) = (from, at(|c| matches!(c, Change::Made { .. }))) {
+            all.push((to - from).max(0) as f64 / 1e6 / bytes.max(1) as f64);
+        }
+    }
+    Ok(forecast::median(all))
 }
 
 /// Folders that are taken whole, in place of what is in them.
@@ -520,6 +585,7 @@ fn job_status(v: &View<'_>, j: Job, now: Option<&Now>) -> crate::store::Sql<JobS
         progress: shown.map(|r| going(&r.progress, r.seconds)),
         held,
         next_try_seconds: next_try,
+        expected_start: None,
         needs_person,
         reason: j.reason.as_deref().map(show::text),
         original: j.original_to.or(j.taken_to).map(show::path),
@@ -728,8 +794,9 @@ pub fn told(change: &Change) -> (String, Option<String>) {
         }
         Touched { .. } => ("known again", some("other attributes, the same content".into())),
         Content { content, .. } => ("read", some(content.clone())),
-        SameContent { known, .. } => {
-            ("known content", some(format!("job {known} was of the same content: nothing is made again")))
+        SameContent { known, version, .. } => {
+            let what = if *version { "what is made is a version" } else { "nothing is made again" };
+            ("known content", some(format!("job {known} was of the same content: {what}")))
         }
         Configured { refused: None } => ("configuration", some("changed, and taken up".into())),
         Configured { refused: Some(why) } => {

@@ -24,7 +24,7 @@ fn cargo_of(dir: &Path) -> Result<Cargo, Anyhow> {
     std::fs::write(&path, &content)?;
     let digest = copy::digest(&path, false)?;
     Ok(Cargo {
-        files: vec![MadeFile { inside: String::new(), bytes: BYTES as u64, digest }],
+        files: vec![MadeFile { inside: String::new(), bytes: BYTES as u64, digest, ours: false }],
         path,
         ..Cargo::default()
     })

@@ -11,7 +11,7 @@ use std::time::Duration;
 const ENDED: i64 = 100_000;
 const JOBS: u32 = 200;
 
-fn new_house(dir: &Path) -> Result<(), Anyhow> {
+pub fn new_house(dir: &Path) -> Result<(), Anyhow> {
     for folder in ["in", "out", "away"] {
         std::fs::create_dir_all(dir.join(folder))?;
     }

@@ -6,6 +6,7 @@
 mod camera;
 mod carry;
 mod house;
+mod jobs;
 mod make;
 mod search;
 mod speech;
@@ -36,6 +37,7 @@ fn main() -> Result<(), Anyhow> {
     let args: Vec<String> = std::env::args().collect();
     match args.get(1).map(String::as_str) {
         Some("bare-transcode") => return bare_transcode(Path::new(&args[2])),
+        Some("bare-stills") => return jobs::bare_stills(Path::new(&args[2])),
         Some("bare-three") => return make::bare_three(Path::new(&args[2])),
         Some("bare-tiles") => return camera::bare_tiles(),
         Some("bare-decode") => return bare_decode(Path::new(&args[2])),
@@ -46,7 +48,7 @@ fn main() -> Result<(), Anyhow> {
     let wanted = args.get(1).cloned().unwrap_or_default();
     let dir = tempfile::tempdir()?;
     let bench = Bench { dir: dir.path().to_owned(), program: program()? };
-    let parts: [(&str, Part); 19] = [
+    let parts: [(&str, Part); 21] = [
         ("help", help),
         ("sparse", sparse),
         ("folder", folder),
@@ -56,6 +58,8 @@ fn main() -> Result<(), Anyhow> {
         ("tree", watches::tree),
         ("dispatch", house::dispatch),
         ("resume", house::resume),
+        ("stills", jobs::stills),
+        ("board", jobs::board),
         ("decode", decode),
         ("camera", camera::camera),
         ("transcode", transcode),
@@ -279,6 +283,13 @@ fn processor(command: &mut Command) -> Result<f64, Anyhow> {
     if !status.success() {
         return Err(format!("{command:?} ended with {status}").into());
     }
+    Ok(waited_for()? - before)
+}
+
+/// Processor time of a child that is ending, and of all that it waited for.
+fn children_time(mut child: Child) -> Result<f64, Anyhow> {
+    let before = waited_for()?;
+    child.wait()?;
     Ok(waited_for()? - before)
 }
 

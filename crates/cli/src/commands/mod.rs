@@ -25,6 +25,7 @@ mod report;
 mod review;
 mod run;
 mod service;
+mod sign_in;
 mod stand_in;
 mod status;
 mod trace;
@@ -59,6 +60,7 @@ pub fn run(args: Args) -> Result<ExitCode> {
         Command::Rehearse(a) => rehearse::rehearse(&a),
         Command::Name(a) => name::name(&a),
         Command::Review(a) => review::review(&a),
+        Command::SignIn(a) => sign_in::sign_in(&a),
         Command::Rename(a) => rename::rename(&a),
         Command::Config(a) => config::config(&a),
         Command::Report(a) => report::report(&a),

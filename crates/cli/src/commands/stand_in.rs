@@ -25,6 +25,7 @@ pub fn stand_in(a: &StandIn) -> Result<ExitCode> {
             port: a.port,
             keep: a.keep.clone(),
             token,
+            sign_in: a.sign_in,
             quota: a.quota,
             busy: a.busy,
             delay: a.delay,
@@ -36,6 +37,9 @@ pub fn stand_in(a: &StandIn) -> Result<ExitCode> {
             |address| {
                 crate::say!("a stand-in for a platform listens at http://{address}/publish");
                 crate::say!("what is published there: http://{address}/");
+                if a.sign_in.is_some() {
+                    crate::say!("a person signs in at http://{address}/device");
+                }
             },
             |line| crate::say!("{line}"),
         )?;

@@ -1,6 +1,7 @@
 //! The board: a house on a whole terminal. What is drawn follows from the status and from where the person is; nothing here
 //! asks anybody.
 
+use super::status::begins;
 use super::{bytes, seconds};
 use porter::progress::Unit;
 use porter::report::{Going, JobStatus, Status};
@@ -375,7 +376,10 @@ impl View {
         let told = match (&j.progress, &j.held) {
             (_, Some(why)) => cut(why, rest),
             (Some(p), None) => going(p, rest),
-            (None, None) => cut(&brief(j), rest),
+            (None, None) => match begins(j) {
+                Some(at) => cut(&at, rest),
+                None => cut(&brief(j), rest),
+            },
         };
         let first = if j.priority >= 10 { '!' } else { ' ' };
         Line::from(vec![
@@ -511,6 +515,7 @@ mod tests {
             on_hold: false,
             held: None,
             next_try_seconds: None,
+            expected_start: None,
             needs_person: false,
             original: None,
             source_version: None,

@@ -115,6 +115,12 @@ fn going(g: &Going) -> (String, String, String) {
     )
 }
 
+/// Of a job in line, about when its turn comes.
+pub fn begins(j: &JobStatus) -> Option<String> {
+    let at = j.expected_start.as_deref()?;
+    Some(format!("begins about {}", at.get(11..16)?))
+}
+
 fn note(j: &JobStatus) -> String {
     match (&j.held, j.next_try_seconds) {
         (Some(why), Some(s)) => format!("{why} (next try in {})", seconds(s)),
@@ -122,7 +128,12 @@ fn note(j: &JobStatus) -> String {
         _ => {
             let mut presets: Vec<&str> = j.outputs.iter().map(|o| o.preset.as_str()).collect();
             presets.dedup();
-            presets.join(", ")
+            let presets = presets.join(", ");
+            match begins(j) {
+                Some(at) if presets.is_empty() => at,
+                Some(at) => format!("{presets} ({at})"),
+                None => presets,
+            }
         }
     }
 }

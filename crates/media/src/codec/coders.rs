@@ -7,6 +7,7 @@ use super::{
 };
 use crate::error::{Error, Result};
 use crate::filter::video::Wanted;
+use crate::frame::Chroma;
 use crate::recipe::{AudioCodec, BitRecipe, VideoCodec};
 use crate::track::{Codec, Packing, PcmKind, PcmLayout, RawPicture};
 
@@ -55,8 +56,13 @@ pub struct AudioCoder {
     pub frame: u32,
     /// Bits a second for a pair of channels mean something to it.
     pub has_bits: bool,
+    /// It is coded in parts that go together where this is so of the packets of two encoders.
+    pub parts: Option<Joint>,
     pub open: fn(&SoundForm) -> Result<Box<dyn EncodeAudio>>,
 }
+
+/// Whether two encoders mean the same by a packet, as far as the one in front of it matters.
+pub type Joint = fn(&[u8], &[u8]) -> bool;
 
 /// What a sound encoder must be told.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -133,6 +139,21 @@ pub static VIDEO_CODERS: &[VideoCoder] = &[
         missing: None,
         open: |form, _, _| Ok(Box::new(ffv1::Encoder::new(form)?)),
     },
+    VideoCoder {
+        codec: VideoCodec::Planes,
+        name: "uncompressed planes",
+        coded: Codec::Raw(RawPicture {
+            packing: Packing::Planar { chroma: Chroma::C420, depth: 8, red_first: false },
+            bottom_up: false,
+            align: 1,
+        }),
+        least: 1,
+        even: false,
+        takes: Takes::Any,
+        rates: Rates::None,
+        missing: None,
+        open: |form, _, _| Ok(Box::new(raw_encode::Planes::new(form)?)),
+    },
 ];
 
 const fn pcm_layout(bits: u8) -> Codec {
@@ -148,6 +169,7 @@ pub static AUDIO_CODERS: &[AudioCoder] = &[
         most_channels: 2,
         frame: aac::FRAME as u32,
         has_bits: true,
+        parts: Some(aac::same_windows),
         open: |f| Ok(Box::new(aac::Encoder::new(f.rate, f.channels, f.bits)?)),
     },
     AudioCoder {
@@ -158,6 +180,7 @@ pub static AUDIO_CODERS: &[AudioCoder] = &[
         most_channels: 2,
         frame: opus::FRAME,
         has_bits: true,
+        parts: None,
         open: |f| Ok(Box::new(opus::Encoder::new(f.channels, f.bits)?)),
     },
     AudioCoder {
@@ -168,6 +191,7 @@ pub static AUDIO_CODERS: &[AudioCoder] = &[
         most_channels: 2,
         frame: mp3_encode::FRAME,
         has_bits: true,
+        parts: None,
         open: |f| Ok(Box::new(mp3_encode::Encoder::new(f.rate, f.channels, f.bits)?)),
     },
     AudioCoder {
@@ -178,6 +202,7 @@ pub static AUDIO_CODERS: &[AudioCoder] = &[
         most_channels: 8,
         frame: flac_encode::FRAME,
         has_bits: false,
+        parts: None,
         open: |f| Ok(Box::new(flac_encode::Encoder::new(16, f.rate, f.channels)?)),
     },
     AudioCoder {
@@ -188,6 +213,7 @@ pub static AUDIO_CODERS: &[AudioCoder] = &[
         most_channels: 8,
         frame: flac_encode::FRAME,
         has_bits: false,
+        parts: None,
         open: |f| Ok(Box::new(flac_encode::Encoder::new(24, f.rate, f.channels)?)),
     },
     AudioCoder {
@@ -198,6 +224,7 @@ pub static AUDIO_CODERS: &[AudioCoder] = &[
         most_channels: 64,
         frame: pcm::FRAME,
         has_bits: false,
+        parts: None,
         open: |f| Ok(Box::new(pcm::Encoder::new(16, f.channels))),
     },
     AudioCoder {
@@ -208,6 +235,7 @@ pub static AUDIO_CODERS: &[AudioCoder] = &[
         most_channels: 64,
         frame: pcm::FRAME,
         has_bits: false,
+        parts: None,
         open: |f| Ok(Box::new(pcm::Encoder::new(24, f.channels))),
     },
 ];

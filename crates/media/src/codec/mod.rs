@@ -18,6 +18,7 @@ pub mod mp3_encode;
 pub mod mpeg_audio;
 pub mod mpeg_video;
 pub mod opus;
+pub mod parts;
 pub mod pcm;
 pub mod raw;
 pub mod raw_encode;

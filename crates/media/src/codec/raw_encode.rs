@@ -54,6 +54,67 @@ impl EncodeVideo for V210 {
     }
 }
 
+/// Planes one after the other, luma first; samples of more than 8 bits in two bytes, low one first.
+pub struct Planes {
+    form: PictureForm,
+}
+
+impl Planes {
+    pub fn new(form: &PictureForm) -> Result<Planes> {
+        match form.chroma {
+            Chroma::Gray | Chroma::C420 | Chroma::C422 | Chroma::C444 => Ok(Planes { form: form.clone() }),
+            other => Err(Error::unsupported(
+                "Y4M",
+                format!("pictures of the form {other:?}: it holds luma and chroma"),
+            )),
+        }
+    }
+}
+
+impl EncodeVideo for Planes {
+    fn encode(&mut self, f: &VideoFrame, pts: i64, duration: i64, out: &mut Vec<Coded>) -> Result<()> {
+        let w = &self.form;
+        if (f.width, f.height, f.chroma, f.depth) != (w.width, w.height, w.chroma, w.depth) {
+            return Err(Error::unsupported("Y4M", "a picture of another form than was planned"));
+        }
+        let mut data = Vec::new();
+        for p in &f.planes {
+            let (pw, ph) = (p.width as usize, p.height as usize);
+            if let Some(words) = p.words() {
+                let rows = words.chunks(p.stride).take(ph);
+                rows.for_each(|r| r[..pw].iter().for_each(|v| data.extend(v.to_le_bytes())));
+            } else if let Some(bytes) = p.bytes() {
+                bytes.chunks(p.stride).take(ph).for_each(|r| data.extend_from_slice(&r[..pw]));
+            }
+        }
+        out.push(Coded { pts, duration, key: true, data });
+        Ok(())
+    }
+
+    fn flush(&mut self, _out: &mut Vec<Coded>) -> Result<()> {
+        Ok(())
+    }
+
+    /// How the samples lie, as the container names it.
+    fn setup(&self) -> Vec<u8> {
+        let depth = match (self.form.chroma, self.form.depth) {
+            (Chroma::Gray, 8) => String::new(),
+            (Chroma::Gray, depth) => depth.to_string(),
+            // Chroma lies at the left pixels, as in all that is coded here.
+            (Chroma::C420, 8) => "mpeg2".into(),
+            (_, 8) => String::new(),
+            (_, depth) => format!("p{depth}"),
+        };
+        let chroma = match self.form.chroma {
+            Chroma::Gray => "mono",
+            Chroma::C420 => "420",
+            Chroma::C422 => "422",
+            _ => "444",
+        };
+        format!("{chroma}{depth}").into_bytes()
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -42,6 +42,21 @@ pub fn identification(h: &[u8]) -> Option<(u32, u16)> {
     Some((rate, u16::from(*h.get(11)?)))
 }
 
+/// A comment header (5.2) with one comment, without its marker.
+pub fn write(comment: &str) -> Vec<u8> {
+    let vendor = b"Deft Porter";
+    let mut out = (vendor.len() as u32).to_le_bytes().to_vec();
+    out.extend(vendor);
+    let lines: Vec<String> =
+        Some(comment).filter(|c| !c.is_empty()).map(|c| format!("COMMENT={c}")).into_iter().collect();
+    out.extend((lines.len() as u32).to_le_bytes());
+    for line in lines {
+        out.extend((line.len() as u32).to_le_bytes());
+        out.extend(line.as_bytes());
+    }
+    out
+}
+
 /// Tags of a comment header (5.2): those of one `KEY=value` line each, without its `lead` bytes of marker.
 pub fn comments(h: &[u8]) -> Vec<(String, String)> {
     let word = |at: usize| Some(u32::from_le_bytes(h.get(at..at.checked_add(4)?)?.try_into().ok()?) as usize);

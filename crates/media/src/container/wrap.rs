@@ -1,7 +1,7 @@
 //! Writing: what a writer of a container is, and the table of those there are. To add one: a file beside the container's
 //! reader with a type that implements [`Mux`], and a row in [`WRAPPERS`].
 
-use super::{mkv, mp4, mpeg, ogg, sound, wav};
+use super::{mkv, mp4, mpeg, ogg, picture, sound, wav};
 use crate::codec::Coded;
 use crate::error::{Error, Result};
 use crate::frame::{Colour, Fields};
@@ -107,6 +107,11 @@ pub struct Ending {
 
 /// A writer of one file.
 pub trait Mux: Send {
+    /// A word on the file for whoever finds it, before its first packet; containers without room for one pass it over.
+    fn comment(&mut self, words: &str) -> Result<()> {
+        let _ = words;
+        Ok(())
+    }
     /// Adds a packet behind the last one of its track. Its time is that of the presentation, from which priming lies
     /// before.
     fn write(&mut self, track: usize, packet: &Coded) -> Result<()>;
@@ -141,6 +146,7 @@ pub enum Wrap {
     Mp3,
     Aiff,
     Ts,
+    Y4m,
 }
 
 /// Begins a file with these tracks.
@@ -297,6 +303,16 @@ pub static WRAPPERS: &[Wrapper] = &[
         most_sounds: 16,
         copies: |_| false,
         open: |sink, tracks| Ok(Box::new(mpeg::ts_mux::Writer::new(sink, tracks)?)),
+    },
+    Wrapper {
+        wrap: Wrap::Y4m,
+        name: "y4m",
+        extension: "y4m",
+        sound_extension: "y4m",
+        video: &[VideoCodec::Planes],
+        most_sounds: 0,
+        open: |sink, tracks| Ok(Box::new(picture::y4m_mux::Writer::new(sink, &tracks)?)),
+        ..SOUND_FILE
     },
     Wrapper {
         wrap: Wrap::Wav,

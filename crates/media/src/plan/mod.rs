@@ -105,6 +105,8 @@ pub struct FilmPlan {
     pub timecode: Option<TimecodeTrack>,
     /// Written in fragments of so many seconds.
     pub fragments: Option<f64>,
+    /// A word on the file for its own metadata.
+    pub comment: Option<String>,
 }
 
 #[derive(Clone, Debug)]
@@ -132,6 +134,8 @@ pub struct AudioPlan {
     pub language: Option<String>,
     /// When it was recorded, by the source's timecode.
     pub began: Option<(f64, TimecodeTrack)>,
+    /// Samples of the source by which it is heard later.
+    pub delay: i64,
     pub expected_packets: u64,
 }
 
@@ -397,6 +401,7 @@ impl<'a> Planner<'a> {
                 copies: Vec::new(),
                 timecode,
                 fragments: None,
+                comment: r.comment.clone(),
             }),
             span,
             notes,
@@ -448,6 +453,7 @@ impl<'a> Planner<'a> {
                 copies,
                 timecode,
                 fragments: None,
+                comment: r.comment.clone(),
             }),
             span,
             notes,

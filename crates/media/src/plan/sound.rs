@@ -72,6 +72,7 @@ fn silence(recipe: &AudioRecipe, coder: &'static AudioCoder) -> Result<AudioPlan
         coder,
         language: None,
         began: None,
+        delay: 0,
         expected_packets: 4,
     })
 }
@@ -122,6 +123,7 @@ fn plan_track(
         coder,
         language: track.language.clone(),
         began: None,
+        delay: recipe.delay_ms * i64::from(a.rate) / 1000,
         expected_packets: samples / u64::from(coder.frame) + 4,
     })
 }

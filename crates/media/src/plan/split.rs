@@ -40,6 +40,7 @@ impl Planner<'_> {
                         copies: Vec::new(),
                         timecode: None,
                         fragments: None,
+                        comment: r.comment.clone(),
                     }),
                 });
             }

@@ -35,7 +35,7 @@ impl Planner<'_> {
         let film = |video, audio| {
             let (wrapper, timecode, fragments) = (&RUNG, None, Some(seconds));
             let copies = Vec::new();
-            MadePlan::Film(FilmPlan { wrapper, video, audio, copies, timecode, fragments })
+            MadePlan::Film(FilmPlan { wrapper, video, audio, copies, timecode, fragments, comment: None })
         };
         let mut notes = if audio.is_some() { self.left_out.clone() } else { Vec::new() };
         let mut rungs: Vec<RungPlan> = Vec::new();

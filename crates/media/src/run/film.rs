@@ -1,9 +1,10 @@
 //! One file of pictures and sound: filter, encode, write.
 
 use super::copy::Copy;
-use super::kept::Kept;
+use super::kept::{Keeps, Kept};
 use super::{Control, Line, Made, Message};
 use crate::codec::coders::{SoundForm, Takes};
+use crate::codec::parts::InParts;
 use crate::codec::{Coded, EncodeAudio, EncodeVideo, PictureForm};
 use crate::container::mp4::fragment_mux::FragmentWriter;
 use crate::container::wrap::{Ending, Mux, OutTrack, OutTrackKind, Sink, Wrapper};
@@ -20,7 +21,7 @@ use std::sync::mpsc::Receiver;
 pub fn make(
     number: usize,
     plan: &FilmPlan,
-    (mut chain, kept): (Chain, Option<Kept>),
+    (mut chain, kept): (Chain, Keeps),
     sink: Box<dyn Sink>,
     pool: Pool,
     from: Receiver<Message>,
@@ -30,7 +31,7 @@ pub fn make(
     let mut ready = Vec::new();
     let (mut pictures, mut sounds) = (plan.video.is_some(), plan.audio.iter().any(|a| a.source.is_some()));
     let mut packets = !copies.is_empty();
-    let (mut ended, mut kept) = (false, kept);
+    let (mut ended, mut kept) = (false, Some(kept));
     // The file begins when the first packet of every track that is copied is known.
     let (mut sink, mut film, mut early, mut held) = (Some(sink), None, Vec::new(), 0usize);
     let mut from = from.into_iter();
@@ -62,7 +63,7 @@ pub fn make(
             early.extend(message);
             if !packets || held > MOST_EARLY || copies.iter().all(Copy::has_begun) {
                 let Some(sink) = sink.take() else { return Err(Error::Stopped) };
-                let new = Film::new(plan, &copies, (sink, kept.take()), pool.clone())?;
+                let new = Film::new(plan, &copies, (sink, kept.take().unwrap_or_default()), pool.clone())?;
                 control.add(number, new.video.as_ref().map_or(0, |v| v.frames));
                 film = Some(new);
                 coming.extend(early.drain(..));
@@ -139,14 +140,14 @@ impl Film {
     fn new(
         plan: &FilmPlan,
         copies: &[Copy],
-        (sink, kept): (Box<dyn Sink>, Option<Kept>),
+        (sink, mut kept): (Box<dyn Sink>, Keeps),
         pool: Pool,
     ) -> Result<Film> {
         let mut tracks = Vec::new();
         let video = plan
             .video
             .as_ref()
-            .map(|v| Video::new(v, plan.fragments.is_some(), (pool, kept), &mut tracks))
+            .map(|v| Video::new(v, plan.fragments.is_some(), (pool, kept.pictures.take()), &mut tracks))
             .transpose()?;
         let first_copy = tracks.len();
         tracks.extend(copies.iter().filter(|c| c.is_picture()).map(Copy::out_track));
@@ -154,7 +155,8 @@ impl Film {
         let sounds = plan
             .audio
             .iter()
-            .map(|a| Sound::new(a, plan.wrapper, &mut tracks))
+            .enumerate()
+            .map(|(n, a)| Sound::new(a, plan.wrapper, kept.sound(n), &mut tracks))
             .collect::<Result<Vec<_>>>()?;
         tracks.extend(copies.iter().filter(|c| !c.is_picture()).map(Copy::out_track));
         let timecode = plan.timecode.as_ref().map(|tc| {
@@ -172,10 +174,13 @@ impl Film {
         });
         let start_frame = plan.timecode.as_ref().map_or(0, |tc| tc.start);
         let scales = tracks.iter().map(|t| t.timescale).collect();
-        let writer: Box<dyn Mux> = match plan.fragments {
+        let mut writer: Box<dyn Mux> = match plan.fragments {
             Some(seconds) => Box::new(FragmentWriter::new(sink, tracks, seconds)?),
             None => (plan.wrapper.open)(sink, tracks)?,
         };
+        if let Some(words) = &plan.comment {
+            writer.comment(words)?;
+        }
         Ok(Film { video, sounds, first_copy, copied_pictures, timecode, start_frame, scales, writer })
     }
 
@@ -472,9 +477,18 @@ struct Sound {
 }
 
 impl Sound {
-    fn new(plan: &AudioPlan, wrapper: &Wrapper, tracks: &mut Vec<OutTrack>) -> Result<Sound> {
+    fn new(
+        plan: &AudioPlan,
+        wrapper: &Wrapper,
+        kept: Option<Kept>,
+        tracks: &mut Vec<OutTrack>,
+    ) -> Result<Sound> {
         let AudioForm { rate, channels } = plan.form;
-        let encoder = (plan.coder.open)(&SoundForm { rate, channels, bits: plan.bits })?;
+        let form = SoundForm { rate, channels, bits: plan.bits };
+        let encoder = match plan.coder.parts {
+            Some(joint) => Box::new(InParts::new(plan.coder, form, joint, kept)?),
+            None => (plan.coder.open)(&form)?,
+        };
         tracks.push(OutTrack {
             codec: plan.coder.coded.clone(),
             kind: OutTrackKind::Audio { rate, channels, bits: plan.bits },
@@ -512,7 +526,16 @@ impl Sound {
                 ),
             ));
         }
-        let Some(frame) = within(frame, self.plan.span) else { return Ok(()) };
+        let Some(mut frame) = within(frame, self.plan.span) else { return Ok(()) };
+        frame.pts += self.plan.delay;
+        if frame.pts < 0 && self.plan.delay < 0 {
+            // Brought forward: what would be heard before the beginning is not.
+            let before = usize::try_from(-frame.pts).unwrap_or(usize::MAX).min(frame.len());
+            frame.trim(before, 0);
+            if frame.is_empty() {
+                return Ok(());
+            }
+        }
         let (mut silence, sound) = self.line.place(frame)?;
         if self.from_zero && !std::mem::replace(&mut self.begun, true) {
             // A lead longer than a day is no lead.

@@ -43,6 +43,20 @@ pub struct Whole {
     pub setup: Vec<u8>,
 }
 
+/// What is kept of one output: its pictures, and each sound track by itself.
+#[derive(Default)]
+pub struct Keeps {
+    pub pictures: Option<Kept>,
+    pub sounds: Vec<Option<Kept>>,
+}
+
+impl Keeps {
+    /// Takes what is kept of a sound track.
+    pub fn sound(&mut self, n: usize) -> Option<Kept> {
+        self.sounds.get_mut(n).and_then(Option::take)
+    }
+}
+
 pub struct Kept {
     file: Box<dyn KeptFile>,
     whole: Whole,

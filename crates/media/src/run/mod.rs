@@ -24,7 +24,7 @@ use crate::error::{Error, Result};
 use crate::frame::{AudioFrame, Pool};
 use crate::plan::{MadePlan, Plan};
 use crate::track::Packet;
-use kept::Kept;
+use kept::Keeps;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -121,12 +121,12 @@ enum Line {
 }
 
 /// Up to which moment of the source, in seconds, no picture is needed by anybody.
-fn resume(plan: &Plan, kept: &[Option<Kept>]) -> f64 {
+fn resume(plan: &Plan, kept: &[Keeps]) -> f64 {
     if !plan.nodes.iter().all(|n| n.step.is_local()) {
         return 0.0;
     }
     let outputs = plan.outputs.iter().zip(kept).filter(|(o, _)| o.node().is_some());
-    let behind = outputs.map(|(o, kept)| match (kept, o.film().and_then(|f| f.video.as_ref())) {
+    let behind = outputs.map(|(o, kept)| match (&kept.pictures, o.film().and_then(|f| f.video.as_ref())) {
         (Some(kept), Some(v)) if kept.whole().frames > 0 => {
             let from = o.span.map_or(0.0, |s| s.from);
             from + kept.whole().end as f64 / f64::from(v.form.timescale.max(1))
@@ -152,10 +152,10 @@ pub fn run_on(
     demux: &mut dyn Demux,
     plan: &Plan,
     targets: Vec<Target>,
-    mut kept: Vec<Option<Kept>>,
+    mut kept: Vec<Keeps>,
     control: &Control,
 ) -> Result<Vec<Result<Made>>> {
-    kept.resize_with(plan.outputs.len(), || None);
+    kept.resize_with(plan.outputs.len(), Keeps::default);
     let resume = resume(plan, &kept);
     if targets.len() != plan.outputs.len() {
         return Err(Error::setting(
@@ -177,7 +177,7 @@ pub fn run_on(
                 let Some(from) = receivers.next() else { break };
                 let chain = tree.chain_of(workers.len());
                 let pool = pool.clone();
-                let kept = kept.take();
+                let kept = std::mem::take(&mut kept);
                 // One line of an output tells how far it is.
                 let counted = if n == 0 { i } else { usize::MAX };
                 workers.push(scope.spawn(move || match line {

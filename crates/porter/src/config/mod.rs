@@ -105,7 +105,7 @@ pub struct Watch {
     /// Where its files are fetched from.
     pub from: Option<Fetch>,
     /// Of a content that was worked on before nothing is made again.
-    pub skips_known: bool,
+    pub same_content: SameContent,
     /// Folders in it that are left empty go.
     pub remove_empty_folders: bool,
     /// How long size and time of a file must not have changed.
@@ -137,6 +137,8 @@ pub struct Watch {
     pub kinds: Vec<Pattern>,
     /// and of those the ones that are not.
     pub exclude: Vec<Pattern>,
+    /// Name of tables with a row for each file, which say fields of it.
+    pub table: Option<String>,
     /// Files that were there before are left alone.
     pub since: Option<Since>,
     /// And those whose names come before this one.
@@ -175,7 +177,9 @@ impl Watch {
             natural::compare(&name, from).is_ge()
         });
         let of_kind = self.kinds.is_empty() || self.whole_folders || fits(&self.kinds);
-        is_late && of_kind && (self.include.is_empty() || fits(&self.include)) && !fits(&self.exclude)
+        let is_table = self.table.as_ref().is_some_and(|t| path.file_name() == Some(t.as_ref()));
+        let is_in = self.include.is_empty() || fits(&self.include);
+        is_late && of_kind && is_in && !is_table && !fits(&self.exclude)
     }
 }
 
@@ -325,6 +329,17 @@ pub struct Rule {
     pub make: Vec<Make>,
 }
 
+/// What becomes of an arrival whose content was made before.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum SameContent {
+    #[default]
+    MakeAgain,
+    /// Made again, and names that are taken get the mark of a version.
+    Version,
+    /// Nothing is made of it.
+    Skip,
+}
+
 /// One output of a rule.
 #[derive(Clone, Debug)]
 pub struct Make {
@@ -352,8 +367,8 @@ pub struct ItemMake {
 pub const ORIGINAL: &str = "original";
 
 /// The preset that makes nothing: what arrived goes to places as it is.
-pub fn as_it_is() -> Arc<Preset> {
-    let recipe = Recipe { original: true, ..Recipe::default() };
+pub fn as_it_is(manifest: bool) -> Arc<Preset> {
+    let recipe = Recipe { original: true, manifest, ..Recipe::default() };
     Arc::new(Preset {
         name: ORIGINAL.into(),
         about: "the original as it arrived".into(),

@@ -17,7 +17,7 @@ pub fn one_file(work: &Path, content: &[u8]) -> Cargo {
     let digest = copy::digest(&path, false).expect("it was just written");
     Cargo {
         path,
-        files: vec![MadeFile { inside: String::new(), bytes: content.len() as u64, digest }],
+        files: vec![MadeFile { inside: String::new(), bytes: content.len() as u64, digest, ours: false }],
         ..Cargo::default()
     }
 }
@@ -33,7 +33,7 @@ pub fn many_files(work: &Path) -> Cargo {
         std::fs::create_dir_all(at.parent().expect("inside")).expect("a work folder");
         std::fs::write(&at, content).expect("a work folder");
         let digest = copy::digest(&at, false).expect("it was just written");
-        files.push(MadeFile { inside: inside.into(), bytes: content.len() as u64, digest });
+        files.push(MadeFile { inside: inside.into(), bytes: content.len() as u64, digest, ours: false });
     }
     Cargo { path, files, ..Cargo::default() }
 }

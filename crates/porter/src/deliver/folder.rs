@@ -2,17 +2,21 @@
 
 use super::{About, Cargo, Place, Proof, Published, Ticket, Trouble, Whose};
 use crate::error::Error;
-use crate::files::copy::{copy, digest_of};
+use crate::files::copy::{copy, copy_unsynced, digest_of};
 use crate::files::known::plain;
 use crate::files::{Dir, Watching};
 use media::show;
 use std::ffi::{OsStr, OsString};
+use std::fs::File;
 use std::io::{self, ErrorKind, Seek};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// The end of the names of what is not whole yet. The dot in front of them hides it; the end is one that watches of
 /// every house pass over.
 const STAGE_ENDING: &str = ".deft-porter.part";
+
+/// From so many files on they are synced together.
+const MANY: usize = 64;
 
 /// A folder that was opened and recognised; all work goes through that handle.
 pub struct FolderPlace {
@@ -64,30 +68,87 @@ impl FolderPlace {
         name: &OsStr,
         watching: &dyn Watching,
     ) -> Result<(), Trouble> {
-        let changed =
-            |e: io::Error| Trouble::Changed(format!("cannot read {}: {}", show::path(from), plain(&e)));
+        let mut target = self.write(from, wanted, dir, name, (true, watching))?;
+        crate::stops::here("staged, not read back");
         let to = dir.path().join(name);
-        let there = |e: Error| match e {
+        target.rewind().map_err(self.trouble("cannot read", &to))?;
+        self.read_back(&mut target, &to, wanted, watching)
+    }
+
+    fn there(&self, to: &Path, e: Error) -> Trouble {
+        match e {
             Error::Path { doing, path, source } if path == to => self.trouble(doing, &path)(source),
             Error::Stopped => Trouble::Stopped,
             e => Trouble::Changed(e.to_string()),
-        };
-        let mut source = std::fs::File::open(from).map_err(changed)?;
+        }
+    }
+
+    fn write(
+        &self,
+        from: &Path,
+        wanted: &str,
+        dir: &Dir,
+        name: &OsStr,
+        (synced, w): (bool, &dyn Watching),
+    ) -> Result<File, Trouble> {
+        let changed =
+            |e: io::Error| Trouble::Changed(format!("cannot read {}: {}", show::path(from), plain(&e)));
+        let to = dir.path().join(name);
+        let mut source = File::open(from).map_err(changed)?;
         let mut target = dir.create(name).map_err(self.trouble("cannot write", &to))?;
-        let read = copy(&mut source, from, &mut target, &to, watching).map_err(there)?;
+        let copied = match synced {
+            true => copy(&mut source, from, &mut target, &to, w),
+            false => copy_unsynced(&mut source, from, &mut target, &to, w),
+        };
+        let read = copied.map_err(|e| self.there(&to, e))?;
         if read != wanted {
             let why =
                 format!("{} is not what was made (checksum {read}, expected {wanted})", show::path(from));
             return Err(Trouble::Changed(why));
         }
-        crate::stops::here("staged, not read back");
-        target.rewind().map_err(self.trouble("cannot read", &to))?;
-        let found = digest_of(&mut target, &to, true, watching).map_err(there)?;
+        Ok(target)
+    }
+
+    fn read_back(&self, file: &mut File, to: &Path, wanted: &str, w: &dyn Watching) -> Result<(), Trouble> {
+        let found = digest_of(file, to, true, w).map_err(|e| self.there(to, e))?;
         if found != wanted {
-            let at = show::path(&to);
+            let at = show::path(to);
             return Err(Trouble::Away(format!(
                 "{at} reads back wrong (checksum {found}, expected {wanted})"
             )));
+        }
+        Ok(())
+    }
+
+    /// Many files go to the disk together: each is written, all are synced, and each is read back then.
+    fn stage_many(&self, cargo: &Cargo, dir: &Dir, stage: &OsStr, w: &dyn Watching) -> Result<(), Trouble> {
+        let folder = dir.create_folder(stage).map_err(self.trouble("cannot make the folder", stage))?;
+        let mut last: Option<(PathBuf, Dir)> = None;
+        let mut holder_of = |inside: &Path, make: bool| -> Result<(Dir, OsString), Trouble> {
+            let fail = |e| self.trouble("cannot make the folder of", inside)(e);
+            let name = inside.file_name().unwrap_or_default().to_owned();
+            let parent = inside.parent().unwrap_or(Path::new(""));
+            // Files of one folder come one after another.
+            if let Some((at, holder)) = &last
+                && at == parent
+            {
+                return Ok((holder.again().map_err(fail)?, name));
+            }
+            let holder = folder.holder(inside, make).map_err(fail)?.0;
+            last = Some((parent.to_owned(), holder.again().map_err(fail)?));
+            Ok((holder, name))
+        };
+        for f in &cargo.files {
+            let (holder, name) = holder_of(Path::new(&f.inside), true)?;
+            self.write(&cargo.at(f), &f.digest, &holder, &name, (false, w))?;
+        }
+        rustix::fs::syncfs(folder.fd()).map_err(|e| self.trouble("cannot write", stage)(e.into()))?;
+        crate::stops::here("staged, not read back");
+        for f in &cargo.files {
+            let (holder, name) = holder_of(Path::new(&f.inside), false)?;
+            let to = holder.path().join(&name);
+            let mut file = holder.read(&name).map_err(self.trouble("cannot read", &to))?;
+            self.read_back(&mut file, &to, &f.digest, w)?;
         }
         Ok(())
     }
@@ -97,12 +158,15 @@ impl FolderPlace {
             let wanted = cargo.files.first().map_or("", |f| f.digest.as_str());
             return self.put(&cargo.path, wanted, dir, stage, w);
         }
+        if cargo.files.len() > MANY {
+            return self.stage_many(cargo, dir, stage, w);
+        }
         let folder = dir.create_folder(stage).map_err(self.trouble("cannot make the folder", stage))?;
         for f in &cargo.files {
             let inside = Path::new(&f.inside);
             let (holder, name) =
                 folder.holder(inside, true).map_err(self.trouble("cannot make the folder of", inside))?;
-            self.put(&cargo.path.join(inside), &f.digest, &holder, name, w)?;
+            self.put(&cargo.at(f), &f.digest, &holder, name, w)?;
             holder.sync();
         }
         folder.sync();

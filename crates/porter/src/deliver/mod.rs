@@ -100,6 +100,8 @@ pub struct Cargo {
     /// The file, or the folder with the files.
     pub path: PathBuf,
     pub files: Vec<MadeFile>,
+    /// Where those of its files lie that go with an original.
+    pub ours: PathBuf,
     /// What is published with it, where the place knows of such.
     pub item: Fields,
     /// Files that go with it: captions, and a picture.
@@ -136,6 +138,14 @@ impl With {
 }
 
 impl Cargo {
+    /// Where one of its files lies.
+    pub fn at(&self, file: &MadeFile) -> PathBuf {
+        match file.inside.as_str() {
+            "" => self.path.clone(),
+            inside => (if file.ours { &self.ours } else { &self.path }).join(inside),
+        }
+    }
+
     pub fn is_folder(&self) -> bool {
         self.files.iter().any(|f| !f.inside.is_empty())
     }

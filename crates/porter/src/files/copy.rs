@@ -4,10 +4,57 @@ use crate::error::{Error, Result};
 use rustix::fs::{Advice, fadvise};
 use std::fs::File;
 use std::io::{Read, Write};
+use std::num::NonZeroU64;
 use std::path::Path;
 use xxhash_rust::xxh3::Xxh3;
 
 const BLOCK: usize = 1 << 20;
+/// What was written goes to the disk in steps of so many bytes while more is written.
+const STEP: u64 = 16 << 20;
+/// So much is asked of the disk ahead of what is read.
+const AHEAD: u64 = 32 << 20;
+
+/// Lets what is written go to the disk at once, and not at the end all together.
+#[derive(Default)]
+pub struct Behind {
+    written: u64,
+    told: u64,
+}
+
+impl Behind {
+    pub fn wrote(&mut self, file: &File, bytes: usize) {
+        self.written += bytes as u64;
+        if self.written - self.told >= STEP {
+            // Advice only. Pages that are not on the disk yet are begun with, and stay until they are.
+            let _ = fadvise(file, self.told, NonZeroU64::new(self.written - self.told), Advice::DontNeed);
+            self.told = self.written;
+        }
+    }
+}
+
+/// Asks the disk for what will be read.
+#[derive(Default)]
+pub struct Ahead {
+    read: u64,
+    asked: u64,
+}
+
+impl Ahead {
+    pub fn read(&mut self, file: &File, bytes: usize) {
+        self.read += bytes as u64;
+        if self.asked < self.read + AHEAD / 2 {
+            let from = self.asked.max(self.read);
+            let _ = fadvise(file, from, NonZeroU64::new(self.read + AHEAD - from), Advice::WillNeed);
+            self.asked = self.read + AHEAD;
+        }
+    }
+}
+
+/// What is read comes from the disk, and not from what the system remembers of it.
+pub fn forget_pages(file: &File) {
+    // A file system that has no memory to drop may refuse it.
+    let _ = fadvise(file, 0, None, Advice::DontNeed);
+}
 
 /// Told how far a long piece of work is, and asked whether it should end.
 pub trait Watching: Sync {
@@ -40,8 +87,7 @@ pub fn digest(path: &Path, fresh: bool) -> Result<String> {
 /// Digest of what an open file still has to give; `path` is for messages.
 pub fn digest_of(file: &mut File, path: &Path, fresh: bool, watching: &dyn Watching) -> Result<String> {
     if fresh {
-        // Advice only: a file system that has no cache to drop may refuse it.
-        let _ = fadvise(&*file, 0, None, Advice::DontNeed);
+        forget_pages(file);
     }
     pass(file, path, watching, |_| Ok(()))
 }
@@ -54,10 +100,25 @@ pub fn copy(
     to_path: &Path,
     w: &dyn Watching,
 ) -> Result<String> {
-    let digest =
-        pass(from, from_path, w, |block| to.write_all(block).map_err(Error::path("cannot write", to_path)))?;
+    let digest = copy_unsynced(from, from_path, to, to_path, w)?;
     to.sync_all().map_err(Error::path("cannot write", to_path))?;
     Ok(digest)
+}
+
+/// The same, where many are synced together.
+pub fn copy_unsynced(
+    from: &mut File,
+    from_path: &Path,
+    to: &mut File,
+    to_path: &Path,
+    w: &dyn Watching,
+) -> Result<String> {
+    let mut behind = Behind::default();
+    pass(from, from_path, w, |block| {
+        to.write_all(block).map_err(Error::path("cannot write", to_path))?;
+        behind.wrote(to, block.len());
+        Ok(())
+    })
 }
 
 fn pass(
@@ -70,6 +131,7 @@ fn pass(
     // A small file needs no large block.
     let size = file.metadata().map_or(BLOCK as u64, |m| m.len() + 1);
     let mut block = vec![0; size.clamp(4096, BLOCK as u64) as usize];
+    let mut ahead = Ahead::default();
     loop {
         if watching.stopping() {
             return Err(Error::Stopped);
@@ -82,6 +144,7 @@ fn pass(
         if n == 0 {
             return Ok(show(&hash));
         }
+        ahead.read(file, n);
         hash.update(&block[..n]);
         take(&block[..n])?;
         watching.passed(n as u64);

@@ -188,6 +188,15 @@ impl Porter {
     }
 
     /// Keeps what was heard, for the search over all transcripts.
+    /// What was said in what a job made.
+    pub fn said_in(&self, job: JobId) -> Result<Option<words::Transcript>> {
+        let said = self.said.lock().unwrap_or_else(|e| e.into_inner());
+        match &*said {
+            Some(said) => said.of_job(job),
+            None => Said::look(&self.house().said_file())?.map_or(Ok(None), |said| said.of_job(job)),
+        }
+    }
+
     fn keep_said(&self, job: JobId, watch: &str, heard: &[words::Transcript]) -> Result<()> {
         let mut said = self.said.lock().unwrap_or_else(|e| e.into_inner());
         let said = match &mut *said {

@@ -279,7 +279,7 @@ impl<F: FnMut(&Event)> Dispatch<F> {
         // A job that is being cancelled has nothing else to do.
         let cancelled = tasks.iter().filter(|t| t.key.step == Step::Cancel).map(|t| t.key.job);
         self.porter.cancelled().extend(cancelled);
-        for (job, watch, priority, on_hold) in self.porter.store.read(|v| v.open_ranks())? {
+        for (job, watch, priority, on_hold, _) in self.porter.store.read(|v| v.open_ranks())? {
             self.schedule.enter(job, &watch, priority);
             if on_hold {
                 self.on_hold.insert(job);

@@ -14,7 +14,7 @@ use media::container::wrap::{Sink, Target};
 use media::container::{self, Demux, Source};
 use media::plan::{self, OutputPlan, Plan};
 use media::recipe::Recipe;
-use media::run::kept::Kept;
+use media::run::kept::{Keeps, Kept};
 use media::run::{Control, Made};
 use media::{facts, run, still};
 use std::fs::File;
@@ -166,10 +166,10 @@ fn without_class(e: &Error) -> String {
     }
 }
 
-/// Beside an output: what is whole of it.
-fn kept_at(path: &Path) -> PathBuf {
+/// Beside an output: what is whole of its pictures (0), or of one of its sound tracks.
+fn kept_at(path: &Path, part: usize) -> PathBuf {
     let mut name = path.as_os_str().to_owned();
-    name.push(".kept");
+    name.push(if part == 0 { ".kept".to_owned() } else { format!(".kept-{part}") });
     PathBuf::from(name)
 }
 
@@ -178,7 +178,7 @@ fn made_files(path: &Path) -> Result<Vec<MadeFile>> {
     let one = |(inside, path): (String, PathBuf)| {
         let mut file = File::open(&path).map_err(Error::path("cannot read", &path))?;
         let bytes = file.metadata().map_err(Error::path("cannot look at", &path))?.len();
-        Ok(MadeFile { inside, bytes, digest: digest_of(&mut file, &path, false, &Quiet)? })
+        Ok(MadeFile { inside, bytes, digest: digest_of(&mut file, &path, false, &Quiet)?, ours: false })
     };
     made::files_of(path)?.into_iter().map(one).collect()
 }
@@ -428,17 +428,26 @@ impl Desk<'_> {
     }
 
     /// What an earlier try kept of a long output, and where this one does. Without it all is made anew.
-    fn kept(&self, o: &Ordered, plan: &OutputPlan) -> Option<Kept> {
-        if !plan.is_long() {
-            return None;
+    fn kept(&self, o: &Ordered, plan: &OutputPlan) -> Keeps {
+        let sounds = plan.film().map_or(0, |f| f.audio.len());
+        match plan.is_long() {
+            true => Keeps {
+                pictures: self.kept_of(o, 0),
+                sounds: (1..=sounds).map(|n| self.kept_of(o, n)).collect(),
+            },
+            false => Keeps::default(),
         }
+    }
+
+    fn kept_of(&self, o: &Ordered, part: usize) -> Option<Kept> {
         // Whatever the packets depend on, but for the source: that is the same, or the job would be over.
         let captions = self.order.captions.as_ref().map_or(&[][..], |c| &c.bytes);
         let recipe = serde_json::to_vec(&o.recipe.media).ok()?;
         let of = [recipe.as_slice(), captions, env!("CARGO_PKG_VERSION").as_bytes()].concat();
         let mut how = File::options();
-        let file = how.read(true).write(true).create(true).truncate(false).open(kept_at(&o.path)).ok()?;
-        Kept::open(Box::new(file), xxh3_128(&of)).ok()
+        let file =
+            how.read(true).write(true).create(true).truncate(false).open(kept_at(&o.path, part)).ok()?;
+        Kept::open(Box::new(file), xxh3_128(&of).wrapping_add(part as u128)).ok()
     }
 
     fn pass(
@@ -467,11 +476,12 @@ impl Desk<'_> {
             unit: Unit::Bytes,
             output: None,
         });
-        let checked = outputs.iter().zip(made).map(|(o, made)| {
+        let checked = outputs.iter().zip(&plan.outputs).zip(made).map(|((o, p), made)| {
             let made = made?;
             sync(&o.path)?;
             made::reads_back(&o.path, &made, &self.at.checked)?;
-            let _ = std::fs::remove_file(kept_at(&o.path));
+            let sounds = p.film().map_or(0, |f| f.audio.len());
+            (0..=sounds).for_each(|part| _ = std::fs::remove_file(kept_at(&o.path, part)));
             Ok(made)
         });
         Ok(checked.collect())

@@ -5,11 +5,13 @@ use crate::clock::{self, Micros};
 use crate::config::House;
 use crate::error::Result;
 use crate::report::told;
-use crate::store::{Change, Event, Store};
+use crate::store::{Change, Event, JobId, Store};
 use media::show;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
+use words::Transcript;
+use words::summary::summarise;
 
 /// Version of the JSON form; it grows by adding fields only.
 pub const MESSAGE_VERSION: u32 = 1;
@@ -110,8 +112,18 @@ pub struct Told {
     /// More of it: a reason, where something is now.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub detail: Option<String>,
-    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub delivered: Vec<Delivered>,
+    /// What was said in it that tells most, where the notice asks for that.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub summary: Vec<SaidLine>,
+}
+
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct SaidLine {
+    /// The source's timecode, or the time from its start.
+    pub at: String,
+    pub text: String,
 }
 
 #[derive(Clone, Debug, Serialize, JsonSchema)]
@@ -125,9 +137,13 @@ pub struct Delivered {
     pub address: Option<String>,
 }
 
+/// What was said in what a job made.
+pub type SaidIn<'a> = &'a dyn Fn(JobId) -> Result<Option<Transcript>>;
+
 /// What a notice has to tell behind an event; and the last event that was looked at.
 pub fn gather(
     store: &Store,
+    said: SaidIn<'_>,
     house: &House,
     notice: &Notice,
     after: i64,
@@ -142,7 +158,7 @@ pub fn gather(
             }
             at = e.id;
             if let Some(what) = What::of(&e.change).filter(|w| notice.on.contains(w)) {
-                events.extend(one(store, notice, what, e)?);
+                events.extend(one(store, said, notice, what, e)?);
             }
         }
         if page.len() < PAGE as usize || events.len() >= most {
@@ -157,11 +173,21 @@ pub fn gather(
     Ok((Message { version: MESSAGE_VERSION, house, notice: name, summary, events, id }, at))
 }
 
-fn one(store: &Store, notice: &Notice, what: What, e: &Event) -> Result<Option<Told>> {
-    let (job, deliveries) = match e.job {
+fn one(store: &Store, said: SaidIn<'_>, notice: &Notice, what: What, e: &Event) -> Result<Option<Told>> {
+    let (job, mut deliveries) = match e.job {
         Some(id) => store.read(|v| Ok((v.job(id)?, v.deliveries(id)?)))?,
         None => (None, Vec::new()),
     };
+    if !notice.rules.is_empty() {
+        let Some(id) = e.job else { return Ok(None) };
+        let outputs = store.read(|v| v.outputs(id))?;
+        let theirs: Vec<u32> =
+            outputs.iter().filter(|o| notice.rules.contains(&o.rule)).map(|o| o.number).collect();
+        if theirs.is_empty() {
+            return Ok(None);
+        }
+        deliveries.retain(|d| theirs.contains(&d.output));
+    }
     let watch = match (&job, &e.change) {
         (Some(job), _) => Some(job.watch.clone()),
         (None, Change::WatchLost { watch, .. } | Change::WatchBack { watch }) => Some(watch.clone()),
@@ -185,7 +211,15 @@ fn one(store: &Store, notice: &Notice, what: What, e: &Event) -> Result<Option<T
             address: d.address.map(|a| show::text(&a)),
         })
         .collect();
+    let summary = match e.job.filter(|_| notice.summary && what == What::Done) {
+        Some(job) => said(job)?.map_or(Vec::new(), |t| {
+            let lines = summarise(&t).summary.into_iter();
+            lines.map(|l| SaidLine { at: l.at, text: show::text(&l.text) }).collect()
+        }),
+        None => Vec::new(),
+    };
     Ok(Some(Told {
+        summary,
         what,
         at: clock::zoned_text(e.at),
         moment: e.at,
@@ -235,6 +269,9 @@ impl Message {
                     out.push_str(&format!("    {address}\n"));
                 }
             }
+            for line in &e.summary {
+                out.push_str(&format!("  {}  {}\n", line.at, line.text));
+            }
         }
         out
     }
@@ -274,6 +311,19 @@ impl Message {
                 out.push_str(&format!("<br>{}: {name}{}", page(&d.place), page(&proof)));
             }
             out.push_str("</p>");
+            if !e.summary.is_empty() {
+                let line = |l: &SaidLine| {
+                    let at = page(&l.at);
+                    format!(
+                        "<p style=\"margin:4px 0\"><span style=\"color:#666\">{at}</span> {}</p>",
+                        page(&l.text)
+                    )
+                };
+                let lines: String = e.summary.iter().map(line).collect();
+                out.push_str(&format!(
+                    "<div style=\"margin:6px 0 0;padding-left:10px;border-left:3px solid #ccc\">{lines}</div>"
+                ));
+            }
         }
         out + "</body></html>"
     }
@@ -293,7 +343,9 @@ mod tests {
         let (path, detail) = (Some(path.to_owned()), Some("because <of> \"it\"".to_owned()));
         let address = Some("https://nas.example/\"a&b".to_owned());
         let delivered = vec![Delivered { place: "nas".into(), name: "a&b.mp4".into(), proof: None, address }];
-        Told { what, at, moment, id: 1, job: Some(7), watch: Some("cards".into()), path, detail, delivered }
+        let summary = vec![SaidLine { at: "10:00:04:00".into(), text: "The <tide> came in.".into() }];
+        let watch = Some("cards".into());
+        Told { what, at, moment, id: 1, job: Some(7), watch, path, detail, delivered, summary }
     }
 
     fn message(events: Vec<Told>) -> Message {
@@ -310,10 +362,17 @@ mod tests {
         ]);
         assert_eq!(m.summary, "2 done, 1 turned away");
         let text = m.text();
-        for words in ["DONE  a.mp4  (watch \"cards\")", "job 7", "because <of> \"it\"", "nas: a&b.mp4"] {
+        for words in [
+            "DONE  a.mp4  (watch \"cards\")",
+            "job 7",
+            "because <of> \"it\"",
+            "nas: a&b.mp4",
+            "  10:00:04:00  The <tide> came in.",
+        ] {
             assert!(text.contains(words), "{text}");
         }
         let html = m.html();
+        assert!(html.contains("The &lt;tide&gt; came in."), "{html}");
         assert!(html.contains("<a href=\"https://nas.example/&quot;a&amp;b\">a&amp;b.mp4</a>"), "{html}");
         assert!(
             !html.contains("<script>") && html.contains("&lt;script&gt;") && html.contains("a&amp;b.mp4")

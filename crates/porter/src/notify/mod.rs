@@ -38,6 +38,10 @@ pub struct Notice {
     pub on: Vec<What>,
     /// Names of the watches it is about, all if there is none.
     pub watches: Vec<String>,
+    /// Names of the rules it is about: of a job only what they made.
+    pub rules: Vec<String>,
+    /// With what was said in what they made.
+    pub summary: bool,
     pub when: When,
     pub way: Way,
 }
@@ -220,7 +224,8 @@ fn one(
         // A run that ends tries once more, and leaves the rest to the next one.
         return Ok(at_once && stand.failing);
     }
-    let (message, through) = message::gather(&porter.store, house, notice, stand.seen, MOST)?;
+    let (message, through) =
+        message::gather(&porter.store, &|job| porter.said_in(job), house, notice, stand.seen, MOST)?;
     if message.events.is_empty() {
         stand.seen = through;
         stand.waits = None;

@@ -6,11 +6,11 @@ use super::sums::{Kind, Sum, of as sums_of};
 use super::tree::{self, Leaf, written};
 use crate::clock;
 use crate::error::{Error, Result};
+use crate::files::copy::{Ahead, Behind, forget_pages};
 use crate::files::dir::entry_of;
 use crate::files::known::plain;
 use crate::files::{Dir, Seen, Watching};
 use media::show;
-use rustix::fs::{Advice, fadvise};
 use serde::Serialize;
 use std::collections::HashMap;
 use std::ffi::OsString;
@@ -288,13 +288,29 @@ fn begin(target: &Dir, leaf: &Leaf) -> io::Result<Option<Pipe>> {
     let mut file = dir.create(&stage)?;
     let (to, from) = sync_channel::<Arc<[u8]>>(AHEAD);
     let thread = std::thread::spawn(move || {
+        let mut behind = Behind::default();
         for block in from {
             file.write_all(&block)?;
+            behind.wrote(&file, block.len());
         }
         file.sync_all()?;
         Ok(file)
     });
     Ok(Some(Pipe { to, thread, name: name.to_owned(), dir, stage }))
+}
+
+/// A file that is read from its beginning to its end.
+struct Eager<'a> {
+    file: &'a File,
+    ahead: Ahead,
+}
+
+impl Read for Eager<'_> {
+    fn read(&mut self, block: &mut [u8]) -> io::Result<usize> {
+        let n = self.file.read(block)?;
+        self.ahead.read(self.file, n);
+        Ok(n)
+    }
 }
 
 /// Reads back what was written, and gives it its name.
@@ -306,9 +322,9 @@ fn finish(
     wanted: &str,
     modified: i64,
 ) -> std::result::Result<(), String> {
-    let _ = fadvise(file, 0, None, Advice::DontNeed);
-    let mut again = file;
-    again.rewind().map_err(|e| plain(&e))?;
+    forget_pages(file);
+    let mut again = Eager { file, ahead: Ahead::default() };
+    again.file.rewind().map_err(|e| plain(&e))?;
     let found = sums_of(&mut again, &[KIND], &|_| Ok(())).map_err(|e| plain(&e))?;
     if found[0] != wanted {
         return Err(format!("it reads back wrong ({} {}, expected {wanted})", KIND.name(), found[0]));
@@ -337,9 +353,9 @@ fn compare(from: &Dir, target: &Dir, leaf: &Leaf, wanted: &str) -> Done {
             Some(e) if e.is_file() && e.seen.size == leaf.seen.size => (),
             _ => return Ok(false),
         }
-        let mut file = dir.read(name)?;
-        let _ = fadvise(&file, 0, None, Advice::DontNeed);
-        Ok(sums_of(&mut file, &[KIND], &|_| Ok(()))?[0] == wanted)
+        let file = dir.read(name)?;
+        forget_pages(&file);
+        Ok(sums_of(&mut Eager { file: &file, ahead: Ahead::default() }, &[KIND], &|_| Ok(()))?[0] == wanted)
     };
     match same() {
         Ok(true) => Done::There,

@@ -231,35 +231,63 @@ pub fn goes_on(longer: &str, shorter: &str) -> bool {
     matches!((body(longer), body(shorter)), (Some(l), Some(s)) if l.starts_with(&s))
 }
 
+/// The manifests that a folder has already.
+pub struct History {
+    before: Vec<(String, Listed)>,
+    /// The list of them, as it stands.
+    chain: Option<String>,
+}
+
+/// One more of them.
+pub struct Generation {
+    /// Of its file.
+    pub name: String,
+    pub list: String,
+    /// The list of all generations with this one.
+    pub chain: String,
+}
+
+impl History {
+    pub fn of(folder: &Dir) -> io::Result<History> {
+        let before = history(folder)?;
+        let chain = match folder.inside(Path::new(FOLDER)).and_then(|dir| dir.read(CHAIN.as_ref())) {
+            Ok(file) => Some(read_whole(file)?),
+            Err(e) if e.kind() == io::ErrorKind::NotFound => None,
+            Err(e) => return Err(e),
+        };
+        Ok(History { before, chain })
+    }
+
+    pub fn next(&self, title: &str, entries: &[Entry], process: &str, now: Micros) -> Generation {
+        let known: std::collections::HashSet<&str> =
+            self.before.iter().flat_map(|(_, l)| &l.entries).map(|e| e.path.as_str()).collect();
+        let numbers = self.before.iter().filter_map(|(n, _)| n.get(..4)?.parse::<u32>().ok());
+        let number = numbers.max().unwrap_or(0) + 1;
+        let name = format!("{number:04}_{title}_{}.mhl", clock::universal(now));
+        let list = write_mhl(entries, process, now, &|path| known.contains(path));
+        let mut sum = Sum::new(Kind::C4);
+        sum.add(list.as_bytes());
+        let line = format!(
+            "  <hashlist sequencenr=\"{number}\">\n    <path>{}</path>\n    <c4>{}</c4>\n  </hashlist>\n",
+            text(&name),
+            sum.end()
+        );
+        let start = "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<ascmhldirectory xmlns=\"urn:ASC:MHL:DIRECTORY:v2.0\">\n";
+        let body = self.chain.as_deref().map_or(start, |old| {
+            old.rfind("</ascmhldirectory>").map_or(start, |at| old[..at].trim_end_matches(' '))
+        });
+        Generation { name, list, chain: format!("{body}{line}</ascmhldirectory>\n") }
+    }
+}
+
 /// Writes the next generation of a folder's history; gives its path inside.
 pub fn add_generation(folder: &Dir, entries: &[Entry], process: &str, now: Micros) -> io::Result<String> {
-    let before = history(folder)?;
-    let known: std::collections::HashSet<&str> =
-        before.iter().flat_map(|(_, l)| &l.entries).map(|e| e.path.as_str()).collect();
-    let dir = folder.make(Path::new(FOLDER))?;
-    let number = before.iter().filter_map(|(n, _)| n.get(..4)?.parse::<u32>().ok()).max().unwrap_or(0) + 1;
     let title = folder.path().file_name().map_or("files".into(), |n| n.to_string_lossy().into_owned());
-    let name = format!("{number:04}_{title}_{}.mhl", clock::universal(now));
-    let list = write_mhl(entries, process, now, &|path| known.contains(path));
+    let Generation { name, list, chain } = History::of(folder)?.next(&title, entries, process, now);
+    let dir = folder.make(Path::new(FOLDER))?;
     let mut file = dir.create(name.as_ref())?;
     file.write_all(list.as_bytes())?;
     file.sync_all()?;
-    let mut sum = Sum::new(Kind::C4);
-    sum.add(list.as_bytes());
-    let line = format!(
-        "  <hashlist sequencenr=\"{number}\">\n    <path>{}</path>\n    <c4>{}</c4>\n  </hashlist>\n",
-        text(&name),
-        sum.end()
-    );
-    let end = "</ascmhldirectory>\n";
-    let start = "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<ascmhldirectory xmlns=\"urn:ASC:MHL:DIRECTORY:v2.0\">\n";
-    let chain = match dir.read(CHAIN.as_ref()).and_then(read_whole) {
-        Ok(old) => {
-            let body = old.rfind("</ascmhldirectory>").map_or(start, |at| &old[..at]);
-            format!("{}{line}{end}", body.trim_end_matches(' '))
-        }
-        Err(_) => format!("{start}{line}{end}"),
-    };
     // The chain is written beside, and then has its name: never half of it.
     let stage = std::ffi::OsString::from(format!(".{}.deft-porter.part", clock::nonce()));
     let mut file = dir.create(&stage)?;

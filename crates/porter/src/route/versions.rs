@@ -21,7 +21,7 @@ fn number(mark: &str) -> Option<u32> {
 }
 
 /// A stem without the mark at its end: `sh010_v003` is `sh010` and 3.
-fn split(stem: &str) -> Option<(&str, u32)> {
+pub fn split(stem: &str) -> Option<(&str, u32)> {
     let at = stem.rfind(['_', '-', '.', ' ']).filter(|at| *at > 0)?;
     Some((&stem[..at], number(&stem[at + 1..])?))
 }

@@ -3,6 +3,7 @@
 mod http;
 mod multipart;
 mod secret;
+mod sign_in;
 
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -12,6 +13,7 @@ use std::time::Duration;
 
 pub use http::{Client, authorization, certificates};
 pub use secret::{Hidden, Secret, give};
+pub use sign_in::{Asked, SignIn};
 
 /// Longest wait for somebody to answer when only looking.
 const LOOK: Duration = Duration::from_secs(3);

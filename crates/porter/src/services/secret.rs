@@ -1,5 +1,6 @@
 //! Secrets: where they are, and what is done so that they get nowhere else.
 
+use super::sign_in::SignIn;
 use media::show;
 use serde::{Deserialize, Serialize};
 use std::os::unix::fs::MetadataExt;
@@ -12,6 +13,8 @@ use std::sync::OnceLock;
 pub enum Secret {
     Env(String),
     File(PathBuf),
+    /// What comes of signing in.
+    Signed(Box<SignIn>),
 }
 
 /// What stands in texts where a secret stood.
@@ -66,6 +69,7 @@ impl Secret {
             Secret::Env(name) => {
                 std::env::var(name).map_err(|_| format!("the variable {name} is not in the environment"))?
             }
+            Secret::Signed(sign_in) => return sign_in.token(),
             Secret::File(path) => {
                 let cannot = |e| format!("cannot read {}: {e}", show::path(path));
                 let about = std::fs::metadata(path).map_err(cannot)?;
@@ -91,6 +95,7 @@ impl std::fmt::Display for Secret {
         match self {
             Secret::Env(name) => write!(f, "the variable {name}"),
             Secret::File(path) => f.write_str(&show::path(path)),
+            Secret::Signed(s) => write!(f, "what was signed in at {}", s.issuer),
         }
     }
 }

@@ -281,6 +281,7 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
         Change::Content { job, content } => {
             run("UPDATE job SET content = ? WHERE id = ?", params![content, job])
         }
+        Change::SameContent { version: true, .. } => Ok(()),
         Change::SameContent { job, .. } => {
             drop_tasks(db, *job)?;
             task(db, *job, &Step::Clear)

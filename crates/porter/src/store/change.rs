@@ -137,6 +137,9 @@ pub struct MadeFile {
     pub inside: String,
     pub bytes: u64,
     pub digest: String,
+    /// It was made by the porter and goes with what arrived: it lies in the job's work folder.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub ours: bool,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -177,6 +180,8 @@ pub enum IfTaken {
     /// It gets the next free number or version.
     #[default]
     Number,
+    /// It gets the mark of the next free version: `_v002`.
+    Version,
     /// It does not go there, and the record says so.
     Skip,
     /// What is there gets another name beside it.
@@ -186,15 +191,22 @@ pub enum IfTaken {
 }
 
 impl IfTaken {
-    pub const ALL: [IfTaken; 4] = [IfTaken::Number, IfTaken::Skip, IfTaken::Replace, IfTaken::Refuse];
+    pub const ALL: [IfTaken; 5] =
+        [IfTaken::Number, IfTaken::Version, IfTaken::Skip, IfTaken::Replace, IfTaken::Refuse];
 
     pub fn name(self) -> &'static str {
         match self {
             IfTaken::Number => "number",
+            IfTaken::Version => "version",
             IfTaken::Skip => "skip",
             IfTaken::Replace => "replace",
             IfTaken::Refuse => "refuse",
         }
+    }
+
+    /// What is staged goes there under the next name.
+    pub fn finds_another(self) -> bool {
+        matches!(self, IfTaken::Number | IfTaken::Version)
     }
 
     pub fn from_name(name: &str) -> Option<IfTaken> {
@@ -439,10 +451,13 @@ pub enum Change {
         job: JobId,
         content: String,
     },
-    /// An earlier job was of the same content, and the watch wants nothing made again.
+    /// An earlier job was of the same content, and the watch wants nothing made again, or versions.
     SameContent {
         job: JobId,
         known: JobId,
+        /// It is made again, and what has its names already is an earlier version.
+        #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+        version: bool,
     },
     /// The configuration's file was changed while the porter worked: taken up, or refused.
     Configured {

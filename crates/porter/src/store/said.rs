@@ -12,7 +12,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Mutex, MutexGuard};
 use std::time::Duration;
 use words::Transcript;
-use words::transcript::{Ms, Timecode};
+use words::transcript::{Ms, Segment, Timecode, Word};
 use words::write::paragraphs;
 
 /// What to look for.
@@ -111,6 +111,26 @@ fn keep(tx: &Transaction<'_>, job: JobId, watch: &str, at: Micros, t: &Transcrip
         said.execute(params![tx.last_insert_rowid(), text])?;
     }
     Ok(())
+}
+
+/// A passage as it is kept, as words with times; each ends where the next begins.
+fn segment(text: &str, starts: &[u8]) -> Segment {
+    let at = |b: &[u8]| Ms(b.try_into().map_or(0, u32::from_le_bytes).into());
+    let starts: Vec<Ms> = starts.chunks_exact(4).map(at).collect();
+    let words: Vec<Word> = text
+        .split(' ')
+        .zip(&starts)
+        .enumerate()
+        .map(|(n, (word, start))| Word {
+            text: word.to_owned(),
+            start_ms: *start,
+            end_ms: starts.get(n + 1).copied().unwrap_or(*start),
+            ..Word::default()
+        })
+        .collect();
+    let (start_ms, end_ms) =
+        (starts.first().copied().unwrap_or_default(), starts.last().copied().unwrap_or_default());
+    Segment { start_ms, end_ms, text: text.to_owned(), words, ..Segment::default() }
 }
 
 /// The index's own language, in which a quoted string is a run of words; `None` if there is no word in it.
@@ -213,6 +233,30 @@ impl Said {
     }
 
     /// Where it was said, the newest transcripts first. Where the outputs went is the job store's to tell.
+    /// What was said in the first transcript of a job, as far as it is kept: words and when each begins.
+    pub fn of_job(&self, job: JobId) -> Result<Option<Transcript>> {
+        let db = self.db();
+        let read = || -> Sql<Option<Transcript>> {
+            let sql = "SELECT id, name, timecode FROM transcript WHERE job = ? ORDER BY id LIMIT 1";
+            let row = |r: &Row<'_>| Ok((r.get::<_, i64>(0)?, r.get(1)?, r.get::<_, Option<String>>(2)?));
+            let Some((id, name, timecode)) = db.prepare_cached(sql)?.query_row([job], row).optional()? else {
+                return Ok(None);
+            };
+            let timecode = timecode.and_then(|t| serde_json::from_str(&t).ok());
+            let mut out = Transcript::default();
+            out.source = words::transcript::Source { name, timecode, ..Default::default() };
+            let mut q =
+                db.prepare_cached("SELECT text, starts FROM passage WHERE transcript = ? ORDER BY id")?;
+            let mut rows = q.query([id])?;
+            while let Some(r) = rows.next()? {
+                let (text, starts): (String, Vec<u8>) = (r.get(0)?, r.get(1)?);
+                out.segments.push(segment(&text, &starts));
+            }
+            Ok(Some(out))
+        };
+        read().map_err(|e| self.wrong(e))
+    }
+
     pub fn find(&self, wanted: &Wanted) -> Result<Vec<Hit>> {
         let Some(query) = query(wanted) else { return Ok(Vec::new()) };
         let db = self.db();

@@ -57,7 +57,7 @@ fn plan(s: &Store, job: JobId, outputs: Vec<PlannedOutput>) {
 }
 
 fn made(job: JobId, output: u32) -> Change {
-    let files = vec![MadeFile { inside: String::new(), bytes: 9, digest: "d".into() }];
+    let files = vec![MadeFile { inside: String::new(), bytes: 9, digest: "d".into(), ours: false }];
     Change::Made { job, output, preset: "proxy".into(), files, made: Default::default() }
 }
 

@@ -137,10 +137,12 @@ impl View<'_> {
         all(self.db, SQL, params![before, after, most], job)
     }
 
-    /// Every job that has not ended: its watch, its priority, and whether it is on hold.
-    pub fn open_ranks(&self) -> Sql<Vec<(JobId, String, i64, bool)>> {
-        let sql = "SELECT id, watch, priority, on_hold FROM job INDEXED BY job_open WHERE ended IS NULL ORDER BY id";
-        all(self.db, sql, [], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)))
+    /// Every job that has not ended: its watch, its priority, whether it is on hold, and the bytes of its source.
+    pub fn open_ranks(&self) -> Sql<Vec<(JobId, String, i64, bool, u64)>> {
+        let sql = "SELECT id, watch, priority, on_hold, size FROM job INDEXED BY job_open WHERE ended IS NULL ORDER BY id";
+        all(self.db, sql, [], |r| {
+            Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get::<_, i64>(4)? as u64))
+        })
     }
 
     /// The last event that somebody was told of by this notice.
@@ -303,6 +305,15 @@ impl View<'_> {
         all(self.db, SQL, params![preset, version, most], |r| {
             Ok((r.get(0)?, r.get(1)?, r.get::<_, Option<i64>>(2)?.unwrap_or(0) as u64, r.get(3)?))
         })
+    }
+
+    /// The latest jobs of a watch that were done, among the latest of the house.
+    pub fn done_lately(&self, watch: &str, most: u32) -> Sql<Vec<(JobId, u64)>> {
+        const SQL: &str = "SELECT id, size FROM (
+                SELECT id, size, watch, state FROM job INDEXED BY job_ended
+                WHERE ended IS NOT NULL ORDER BY ended DESC, id DESC LIMIT 500)
+            WHERE watch = ? AND state = 'done' LIMIT ?";
+        all(self.db, SQL, params![watch, most], |r| Ok((r.get(0)?, r.get::<_, i64>(1)? as u64)))
     }
 
     /// Whether a file of a network place was fetched as it is.

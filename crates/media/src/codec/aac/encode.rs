@@ -81,6 +81,24 @@ impl Encoder {
     }
 }
 
+/// The windows of the first element of a packet, if all its channels have the same (ISO/IEC 14496-3, 4.4.2.1 and 4.4.2.7).
+fn windows(packet: &[u8]) -> Option<u8> {
+    let bits = u64::from_be_bytes(packet.get(..8)?.try_into().ok()?);
+    let take = |from: u32, count: u32| (bits << from >> (64 - count)) as u8;
+    // What stands in front of the windows: kind and number of the element, and of one channel its gain.
+    let from = match take(0, 3) {
+        0 => 3 + 4 + 8,
+        1 if take(7, 1) == 1 => 8,
+        _ => return None,
+    };
+    Some(take(from + 1, 3))
+}
+
+/// Two encoders chose the same windows for a packet.
+pub fn same_windows(a: &[u8], b: &[u8]) -> bool {
+    windows(a).is_some() && windows(a) == windows(b)
+}
+
 impl EncodeAudio for Encoder {
     fn encode(&mut self, samples: &[f32], out: &mut Vec<Coded>) -> Result<()> {
         self.samples_in += (samples.len() / self.channels) as u64;

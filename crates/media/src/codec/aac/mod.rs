@@ -8,7 +8,7 @@ mod encode;
 mod foreign_tests;
 
 pub use decode::Decoder;
-pub use encode::{Encoder, FRAME, RATES};
+pub use encode::{Encoder, FRAME, RATES, same_windows};
 
 use crate::error::{Error, Result};
 

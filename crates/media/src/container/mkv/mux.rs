@@ -40,6 +40,7 @@ pub struct Writer {
     cues: Vec<(i64, usize, u64)>,
     /// The last packet of each track: it may have to be cut.
     held: Vec<Option<Coded>>,
+    comment: String,
 }
 
 impl Writer {
@@ -71,6 +72,7 @@ impl Writer {
             cluster_at: None,
             cues: Vec::new(),
             held,
+            comment: String::new(),
         })
     }
 
@@ -174,6 +176,11 @@ impl Writer {
 }
 
 impl Mux for Writer {
+    fn comment(&mut self, words: &str) -> Result<()> {
+        self.comment = words.to_owned();
+        Ok(())
+    }
+
     fn write(&mut self, track: usize, packet: &Coded) -> Result<()> {
         let before = self.held.get_mut(track).and_then(|h| h.replace(packet.clone()));
         match before {
@@ -222,6 +229,18 @@ impl Mux for Writer {
         self.out.write_all(&cues)?;
         let end = self.at + cues.len() as u64;
         let mut head = self.head(endings, self.at - self.body);
+        if !self.comment.is_empty() {
+            // Of the whole: no target is named (RFC 9559, 5.1.8).
+            element(&mut head, 0x1254_c367, |b| {
+                element(b, 0x7373, |b| {
+                    element(b, 0x63c0, |_| ());
+                    element(b, 0x67c8, |b| {
+                        text(b, 0x45a3, "COMMENT");
+                        text(b, 0x4487, &self.comment);
+                    });
+                });
+            });
+        }
         let room = ROOM + self.tracks.len() * 1024;
         if head.len() + 9 > room {
             return Err(Error::limit(

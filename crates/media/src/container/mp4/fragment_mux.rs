@@ -134,7 +134,8 @@ impl Mux for FragmentWriter {
         });
         let tables = [Tables::default()];
         let tracks = std::slice::from_ref(&self.track);
-        let index = Index { tracks, tables: &tables, created: 0, media_at: 0, in_fragments: true };
+        let index =
+            Index { tracks, tables: &tables, created: 0, comment: None, media_at: 0, in_fragments: true };
         head.raw(&index.bytes(endings));
         let left = HEAD.checked_sub(head.bytes.len() as u64).filter(|n| *n == 0 || *n >= 8);
         let left = left.ok_or_else(|| Error::limit("MP4", "a head that does not fit its room"))?;

@@ -49,6 +49,7 @@ pub struct Mp4Writer {
     tracks: Vec<OutTrack>,
     tables: Vec<Tables>,
     created: Option<u64>,
+    comment: Option<String>,
     head: Vec<u8>,
     /// Where media data starts now.
     media_at: u64,
@@ -80,7 +81,7 @@ impl Mp4Writer {
             b.raw(compatible);
         });
         let head = head.bytes;
-        let room = tracks.iter().map(index_room).sum::<u64>() + 512;
+        let room = tracks.iter().map(index_room).sum::<u64>() + 1024;
         let media_at = head.len() as u64 + room + MDAT_HEADER;
         out.seek(SeekFrom::Start(0))?;
         out.write_all(&head)?;
@@ -88,7 +89,7 @@ impl Mp4Writer {
         out.write_all(&filler(room + MDAT_HEADER))?;
         out.seek(SeekFrom::Start(media_at))?;
         let tables = tracks.iter().map(|_| Tables::default()).collect();
-        Ok(Mp4Writer { out, tracks, tables, created, head, media_at, media_len: 0 })
+        Ok(Mp4Writer { out, tracks, tables, created, head, media_at, media_len: 0, comment: None })
     }
 
     /// Uncompressed sound: every sample of all channels is one of the table's, all of one size.
@@ -177,7 +178,9 @@ impl Mp4Writer {
 
     fn index(&self, endings: &[Ending]) -> Vec<u8> {
         let (tracks, tables, created) = (&self.tracks, &self.tables, self.created.unwrap_or(0));
-        Index { tracks, tables, created, media_at: self.media_at, in_fragments: false }.bytes(endings)
+        let comment = self.comment.as_deref();
+        Index { tracks, tables, created, comment, media_at: self.media_at, in_fragments: false }
+            .bytes(endings)
     }
 }
 
@@ -186,6 +189,7 @@ pub(super) struct Index<'a> {
     pub tracks: &'a [OutTrack],
     pub tables: &'a [Tables],
     pub created: u64,
+    pub comment: Option<&'a str>,
     /// Where media data starts.
     pub media_at: u64,
     /// The packets stand in fragments behind it, and none in its tables (14496-12, 8.8).
@@ -221,6 +225,9 @@ impl Index<'_> {
             for (i, (track, ending)) in self.tracks.iter().zip(endings).enumerate() {
                 let end = if self.in_fragments { 0 } else { ends[i] };
                 b.put(b"trak", |b| self.track(b, i, track, ending, scale, end, created));
+            }
+            if let Some(words) = self.comment {
+                b.put(b"udta", |b| comment(b, words));
             }
             if self.in_fragments {
                 b.put(b"mvex", |b| {
@@ -353,6 +360,11 @@ impl Index<'_> {
 }
 
 impl Mux for Mp4Writer {
+    fn comment(&mut self, words: &str) -> Result<()> {
+        self.comment = Some(words.to_owned());
+        Ok(())
+    }
+
     fn write(&mut self, track: usize, packet: &Coded) -> Result<()> {
         if let Some(layout) = pcm(&self.tracks[track]) {
             return self.write_pcm(track, layout, packet);
@@ -446,6 +458,27 @@ fn pcm(track: &OutTrack) -> Option<PcmLayout> {
 }
 
 /// Bytes of index that a track may need.
+/// Descriptions of the whole file, in the form that players and taggers read (14496-12, 8.11, with a list of items).
+fn comment(b: &mut Builder, words: &str) {
+    b.full(b"meta", 0, 0, |b| {
+        b.full(b"hdlr", 0, 0, |b| {
+            b.u32(0);
+            b.raw(b"mdir");
+            b.zeros(13);
+        });
+        b.put(b"ilst", |b| {
+            b.put(b"\xa9cmt", |b| {
+                b.put(b"data", |b| {
+                    // A text in UTF-8.
+                    b.u32(1);
+                    b.u32(0);
+                    b.raw(words.as_bytes());
+                })
+            })
+        });
+    });
+}
+
 fn index_room(t: &OutTrack) -> u64 {
     let n = t.expected;
     match t.kind {

@@ -2,6 +2,7 @@
 
 use crate::codec::Coded;
 use crate::codec::opus::Head;
+use crate::codec::vorbis;
 use crate::container::wrap::{Ending, Fragment, Mux, OutTrack, OutTrackKind, Sink};
 use crate::error::{Error, Result};
 use std::io::SeekFrom;
@@ -17,6 +18,8 @@ pub struct Writer {
     /// Samples written with the pages, and with those that wait.
     granule: i64,
     waiting: i64,
+    /// Until the page of descriptions is written.
+    comment: Option<String>,
 }
 
 impl Writer {
@@ -35,17 +38,26 @@ impl Writer {
             coupled: channels.saturating_sub(1),
             mapping: vec![0, 1],
         };
-        let mut w = Writer { out, sequence: 0, page: Vec::new(), granule: 0, waiting: 0 };
+        let mut w = Writer {
+            out,
+            sequence: 0,
+            page: Vec::new(),
+            granule: 0,
+            waiting: 0,
+            comment: Some(String::new()),
+        };
         w.page.push(head.write(48_000));
         w.turn(2, 0)?;
-        let name = b"Deft Porter";
-        let mut tags = b"OpusTags".to_vec();
-        tags.extend((name.len() as u32).to_le_bytes());
-        tags.extend(name);
-        tags.extend(0u32.to_le_bytes());
-        w.page.push(tags);
-        w.turn(0, 0)?;
         Ok(w)
+    }
+
+    /// The page of descriptions stands by itself (RFC 7845, 5.2).
+    fn describe(&mut self) -> Result<()> {
+        let Some(comment) = self.comment.take() else { return Ok(()) };
+        let mut tags = b"OpusTags".to_vec();
+        tags.extend(vorbis::write(&comment));
+        self.page.push(tags);
+        self.turn(0, 0)
     }
 
     /// Writes the page that waits.
@@ -75,7 +87,13 @@ impl Writer {
 }
 
 impl Mux for Writer {
+    fn comment(&mut self, words: &str) -> Result<()> {
+        self.comment = Some(words.to_owned());
+        Ok(())
+    }
+
     fn write(&mut self, _track: usize, packet: &Coded) -> Result<()> {
+        self.describe()?;
         let segments: usize = self.page.iter().map(|p| p.len() / 255 + 1).sum();
         if self.waiting >= PAGE || segments + packet.data.len() / 255 + 1 > 255 {
             self.granule += self.waiting;
@@ -89,6 +107,7 @@ impl Mux for Writer {
     }
 
     fn finish(mut self: Box<Self>, endings: &[Ending]) -> Result<Vec<Fragment>> {
+        self.describe()?;
         // The last page says where the sound ends: what comes after is not heard.
         let end = endings.first().map_or(0, |e| e.skip + e.length);
         let end = end.clamp(self.granule, self.granule + self.waiting);

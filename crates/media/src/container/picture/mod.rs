@@ -3,3 +3,4 @@
 pub mod gif;
 pub mod ivf;
 pub mod y4m;
+pub mod y4m_mux;

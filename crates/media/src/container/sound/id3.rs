@@ -39,6 +39,12 @@ pub fn read(b: &[u8], about: &mut About) {
                 about.remarks.push("a cover picture is inside".into());
                 continue;
             }
+            b"COMM" | b"COM" => {
+                if let Some(t) = comment(body) {
+                    about.note("comment", t);
+                }
+                continue;
+            }
             [0, ..] => return,
             _ => continue,
         };
@@ -46,6 +52,21 @@ pub fn read(b: &[u8], about: &mut About) {
             about.note(key, t);
         }
     }
+}
+
+/// A comment: encoding, language, what it is called, and its text (2.4, 4.10). One with a name of its own is a program's.
+fn comment(b: &[u8]) -> Option<String> {
+    let (&encoding, rest) = b.split_first()?;
+    let rest = rest.get(3..)?;
+    let name = match encoding {
+        1 | 2 => rest.chunks_exact(2).position(|c| c == [0, 0])? * 2 + 2,
+        _ => rest.iter().position(|c| *c == 0)? + 1,
+    };
+    // A mark of the order of bytes is no name.
+    if name > 4 || name > 1 && !matches!(encoding, 1 | 2) {
+        return None;
+    }
+    text(&[&[encoding], &rest[name..]].concat())
 }
 
 /// Text with its encoding in front (2.4, 4).

@@ -102,6 +102,17 @@ fn chunk(name: &[u8; 4], body: &[u8]) -> Vec<u8> {
 }
 
 impl Mux for Writer {
+    fn comment(&mut self, words: &str) -> Result<()> {
+        let mut body = b"INFO".to_vec();
+        body.extend(chunk(b"ICMT", &[words.as_bytes(), &[0]].concat()));
+        let list = chunk(b"LIST", &body);
+        self.out.seek(SeekFrom::Start(self.head - 8))?;
+        self.out.write_all(&list)?;
+        self.out.write_all(b"data\0\0\0\0")?;
+        self.head += list.len() as u64;
+        Ok(())
+    }
+
     fn write(&mut self, _track: usize, packet: &Coded) -> Result<()> {
         self.out.write_all(&packet.data)?;
         self.len += packet.data.len() as u64;

@@ -66,6 +66,7 @@ pub fn recipe(c: &mut Checker<'_>, here: &At, p: &raw::Preset) -> Recipe {
         waveform: p.waveform.as_ref().map(|w| waveform(c, &key(here, "waveform"), w)),
         stream: p.stream.as_ref().map(|s| stream(c, here, p, s)),
         part: p.part.as_ref().map(|x| part(c, &key(here, "part"), x)),
+        comment: None,
     }
 }
 
@@ -432,6 +433,22 @@ fn choice<T: Copy>(c: &mut Checker<'_>, path: At, found: Option<&str>, all: &[(&
     }
 }
 
+/// A time with a sign.
+fn delay(c: &mut Checker<'_>, here: &At, text: &str) -> i64 {
+    let (sign, rest) = text.strip_prefix('-').map_or((1, text), |rest| (-1, rest.trim_start()));
+    match values::duration(rest).filter(|d| *d <= Duration::from_secs(3600)) {
+        Some(d) => sign * d.as_millis() as i64,
+        None => {
+            c.fault(
+                here.clone(),
+                format!("\"{text}\""),
+                "a time up to an hour, such as \"40 ms\" or \"-80 ms\"",
+            );
+            0
+        }
+    }
+}
+
 fn video(c: &mut Checker<'_>, here: &At, v: &raw::Video) -> VideoRecipe {
     let codecs = [
         ("h264", VideoCodec::H264),
@@ -439,6 +456,7 @@ fn video(c: &mut Checker<'_>, here: &At, v: &raw::Video) -> VideoRecipe {
         ("mjpeg", VideoCodec::MotionJpeg),
         ("v210", VideoCodec::V210),
         ("ffv1", VideoCodec::Ffv1),
+        ("planes", VideoCodec::Planes),
         ("copy", VideoCodec::Copy),
     ];
     let codec = choice(c, key(here, "codec"), v.codec.as_deref(), &codecs, VideoCodec::H264);
@@ -653,6 +671,7 @@ fn audio(c: &mut Checker<'_>, here: &At, a: &raw::Audio) -> AudioRecipe {
             ("rate", a.rate.is_some()),
             ("loudness", a.loudness.is_some()),
             ("gain", a.gain.is_some()),
+            ("delay", a.delay.is_some()),
             ("dynamics", a.dynamics.is_some()),
             ("fade_in", a.fade_in.is_some()),
             ("fade_out", a.fade_out.is_some()),
@@ -728,7 +747,8 @@ fn audio(c: &mut Checker<'_>, here: &At, a: &raw::Audio) -> AudioRecipe {
             "one of the two: every channel stays as it is",
         );
     }
-    AudioRecipe { codec, bits, channels, rate, loudness, gain, even, fade, silence, split }
+    let delay_ms = a.delay.as_deref().map_or(0, |text| delay(c, &key(here, "delay"), text));
+    AudioRecipe { codec, bits, channels, rate, delay_ms, loudness, gain, even, fade, silence, split }
 }
 
 fn still(c: &mut Checker<'_>, here: &At, s: &raw::Still) -> StillRecipe {

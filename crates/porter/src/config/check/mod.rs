@@ -14,6 +14,7 @@ use super::{
 use crate::jobs::schedule::MAX_PRIORITY;
 use crate::naming::Template;
 use crate::package::Form;
+use crate::recipe::Recipe;
 use crate::route::Condition;
 use crate::services::Service;
 use crate::store::IfTaken;
@@ -305,6 +306,7 @@ pub fn house(
         names.push(r.name.clone());
         rules.extend(rule(&mut c, &here, r, &watches, &places, &presets));
     }
+    let rule_names = names;
     if raw.rule.is_empty() {
         c.fault(at(&[Step::Key("rule")]), "no rule", "at least one [[rule]] table");
     }
@@ -314,7 +316,7 @@ pub fn house(
         let here = at(&[Step::Key("notice"), Step::Index(i)]);
         c.name(key(&here, "name"), &n.name, &names);
         names.push(n.name.clone());
-        notices.extend(notice::notice(&mut c, &here, n, &watches));
+        notices.extend(notice::notice(&mut c, &here, n, &watches, &rule_names));
     }
     if !c.faults.is_empty() {
         return Err(c.faults);
@@ -432,6 +434,16 @@ fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
     let unfinished = patterns("unfinished", &Some(w.unfinished.clone().unwrap_or(usual)));
     let sidecars = patterns("sidecars", &w.sidecars);
     let sounds = patterns("sound_beside", &w.sound_beside);
+    let table = w.table.clone();
+    if let Some(name) =
+        table.as_deref().filter(|n| n.contains(['/', '\\']) || n.starts_with('.') || n.is_empty())
+    {
+        c.fault(
+            key(here, "table"),
+            format!("\"{name}\""),
+            "the name of a table, such as \"titles.csv\", without a folder",
+        );
+    }
     let marker = w.marker.clone();
     if let Some(found) = marker.as_deref().filter(|m| !m.starts_with('.') || m.len() < 2 || m.contains('/')) {
         c.fault(key(here, "marker"), format!("\"{found}\""), "the ending of marker files, such as \".done\"");
@@ -447,7 +459,7 @@ fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
             depth.map_or(MAX_DEPTH, |n| c.number(key(here, "depth"), n, 0, MAX_DEPTH as i64) as usize)
         }
     };
-    c.one_of(key(here, "same_content"), w.same_content.as_deref(), &["make again", "skip"]);
+    c.one_of(key(here, "same_content"), w.same_content.as_deref(), &["make again", "version", "skip"]);
     let from = w.from.as_ref().and_then(|f| place::fetch(c, &key(here, "from"), f));
     let hours = c.hours(key(here, "hours"), w.hours.as_deref());
     let since = w.since.as_deref().and_then(|day| {
@@ -495,7 +507,11 @@ fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
         hours,
         most_at_once,
         from,
-        skips_known: w.same_content.as_deref() == Some("skip"),
+        same_content: match w.same_content.as_deref() {
+            Some("skip") => super::SameContent::Skip,
+            Some("version") => super::SameContent::Version,
+            _ => super::SameContent::MakeAgain,
+        },
         remove_empty_folders: w.remove_empty_folders.unwrap_or(false),
         steady,
         look_every,
@@ -510,6 +526,7 @@ fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
         include,
         kinds,
         exclude,
+        table,
         since,
         from_file: w.from_file.clone(),
         whole_folders,
@@ -663,7 +680,9 @@ fn preset(c: &mut Checker<'_>, here: &At, p: &raw::Preset, services: &[Service],
     }
     let recipe = media::recipe(c, here, p);
     let extension = media::extension(c, here, &recipe);
-    let parts = vec![Part { recipe: recipe.into(), extension: extension.into() }];
+    let unmarked = p.comment == Some(false);
+    let recipe = Recipe { unmarked, ..recipe.into() };
+    let parts = vec![Part { recipe, extension: extension.into() }];
     Preset { name: p.name.clone(), about: p.about.clone().unwrap_or_default(), parts, version }
 }
 
@@ -685,7 +704,7 @@ fn made_by(c: &mut Checker<'_>, here: &At, m: &raw::Make, presets: &[Arc<Preset>
     let named = |name: &str| presets.iter().find(|p| p.name == name).cloned();
     let wanted = "one of these: what a preset makes, the original as it arrived, or a package";
     match (&m.preset, m.original.unwrap_or(false), &m.package) {
-        (None, true, None) => Some(super::as_it_is()),
+        (None, true, None) => Some(super::as_it_is(m.manifest.unwrap_or(false))),
         (None, false, Some(form)) => {
             c.one_of(key(here, "package"), Some(form), &Form::NAMES);
             let of = m.of.clone().unwrap_or_default();
@@ -726,6 +745,10 @@ fn packages(c: &mut Checker<'_>, here: &At, makes: &[raw::Make]) {
         at.push(Step::Index(i));
         if m.package.is_none() && m.of.is_some() {
             c.fault(key(&at, "of"), "'of' without 'package'", "both, or neither");
+        }
+        if m.original != Some(true) && m.manifest.is_some() {
+            let wanted = "both, or neither: a manifest is of a folder that goes as it arrived";
+            c.fault(key(&at, "manifest"), "'manifest' without 'original'", wanted);
         }
         if m.package.is_some() && names.is_empty() {
             c.fault(at.clone(), "a package of nothing", "other outputs beside it, of which it is made");
@@ -842,7 +865,7 @@ fn rule(
             c.fault(
                 key(&here, "if_taken"),
                 format!("\"replace\" for place \"{place}\", whose protocol cannot give another name to what is there"),
-                "\"number\", \"skip\" or \"refuse\"",
+                "\"number\", \"version\", \"skip\" or \"refuse\"",
             );
         }
         if let (Some(preset), Some(name)) = (preset, name) {

@@ -8,7 +8,13 @@ use crate::notify::{Mail, Notice, Tls, Way, Webhook, What, When};
 use crate::services::{Login, Secret, Service};
 use std::time::Duration;
 
-pub fn notice(c: &mut Checker<'_>, here: &At, n: &raw::Notice, watches: &[Watch]) -> Option<Notice> {
+pub fn notice(
+    c: &mut Checker<'_>,
+    here: &At,
+    n: &raw::Notice,
+    watches: &[Watch],
+    rules: &[String],
+) -> Option<Notice> {
     let words: Vec<&str> = What::ALL.iter().map(|(_, w)| *w).collect();
     let mut on = Vec::new();
     for (i, word) in n.on.iter().enumerate() {
@@ -30,6 +36,14 @@ pub fn notice(c: &mut Checker<'_>, here: &At, n: &raw::Notice, watches: &[Watch]
             path.push(Step::Index(i));
             let all = listed(watches.iter().map(|w| w.name.as_str()).collect());
             c.fault(path, format!("\"{name}\""), format!("the name of a watch: {all}"));
+        }
+    }
+    for (i, name) in n.rule.iter().flatten().enumerate() {
+        if !rules.contains(name) {
+            let mut path = key(here, "rule");
+            path.push(Step::Index(i));
+            let all = listed(rules.iter().map(String::as_str).collect());
+            c.fault(path, format!("\"{name}\""), format!("the name of a rule: {all}"));
         }
     }
     let when = match (&n.gather, &n.daily) {
@@ -67,7 +81,9 @@ pub fn notice(c: &mut Checker<'_>, here: &At, n: &raw::Notice, watches: &[Watch]
         Way::Command(command)
     };
     let watches = n.watch.clone().unwrap_or_default();
-    Some(Notice { name: n.name.clone(), on, watches, when: when?, way })
+    let rules = n.rule.clone().unwrap_or_default();
+    let summary = n.summary.unwrap_or(false);
+    Some(Notice { name: n.name.clone(), on, watches, rules, summary, when: when?, way })
 }
 
 fn minute(text: &str) -> Option<u16> {

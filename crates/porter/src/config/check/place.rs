@@ -5,7 +5,7 @@ use super::{At, Checker, key, seen_by};
 use crate::config::{After, Fetch, Place, Watch, Where, raw, values};
 use crate::deliver::Remote;
 use crate::deliver::remote::{About, PROTOCOLS, Protocol, decoded, inside};
-use crate::services::Login;
+use crate::services::{Login, Secret, Service, SignIn};
 use crate::watch::told::TellAt;
 use std::net::SocketAddr;
 use std::path::Path;
@@ -29,7 +29,10 @@ pub fn place(
             only_remote(c, here, p);
             Some(Where::Folder(folder_of(c, here, folder, watches, state)))
         }
-        (None, Some(address)) => remote(c, here, p, address).map(|r| Where::Remote(Box::new(r))),
+        (None, Some(address)) => {
+            let own = sign_in(c, here, p, state);
+            remote(c, here, p, address, own).map(|r| Where::Remote(Box::new(r)))
+        }
         (Some(_), Some(_)) => {
             c.fault(key(here, "address"), "'address' beside 'folder'", "one of the two");
             None
@@ -72,7 +75,7 @@ pub fn fetch(c: &mut Checker<'_>, here: &At, f: &raw::From) -> Option<Fetch> {
         region: f.region.clone(),
         ..raw::Place::default()
     };
-    let remote = remote(c, here, &as_place, &f.address)?;
+    let remote = remote(c, here, &as_place, &f.address, None)?;
     if matches!(remote.protocol, Protocol::Tus | Protocol::Publish) {
         let found = f.protocol.clone().unwrap_or_default();
         c.fault(
@@ -164,7 +167,8 @@ fn folder_of(
 
 /// What says nothing of a folder.
 fn only_remote(c: &mut Checker<'_>, here: &At, p: &raw::Place) {
-    let keys: [(&'static str, bool); 14] = [
+    let keys: [(&'static str, bool); 15] = [
+        ("sign_in", p.sign_in.is_some()),
         ("protocol", p.protocol.is_some()),
         ("user", p.user.is_some()),
         ("password_file", p.password_file.is_some()),
@@ -185,7 +189,36 @@ fn only_remote(c: &mut Checker<'_>, here: &At, p: &raw::Place) {
     }
 }
 
-fn remote(c: &mut Checker<'_>, here: &At, p: &raw::Place, address: &str) -> Option<Remote> {
+/// A token that comes of signing in, kept with the state of the house.
+fn sign_in(c: &mut Checker<'_>, here: &At, p: &raw::Place, state: &Path) -> Option<Login> {
+    let Some(issuer) = &p.sign_in else {
+        for (name, there) in [("client", p.client.is_some()), ("scope", p.scope.is_some())] {
+            if there {
+                c.fault(key(here, name), format!("'{name}' without 'sign_in'"), "both, or neither");
+            }
+        }
+        return None;
+    };
+    if let Some(wanted) = Service::wrong_address(issuer) {
+        c.fault(key(here, "sign_in"), format!("\"{issuer}\""), wanted);
+    }
+    let certificates = p.certificates.as_ref().map(|path| c.path(key(here, "certificates"), path));
+    Some(Login::Token(Secret::Signed(Box::new(SignIn {
+        issuer: issuer.trim_end_matches('/').to_owned(),
+        client: p.client.clone().unwrap_or_else(|| "deft-porter".into()),
+        scope: p.scope.clone(),
+        file: state.join("sign-in").join(format!("{}.json", p.name)),
+        certificates,
+    }))))
+}
+
+fn remote(
+    c: &mut Checker<'_>,
+    here: &At,
+    p: &raw::Place,
+    address: &str,
+    signed: Option<Login>,
+) -> Option<Remote> {
     let uri: Option<Uri> = address.parse().ok();
     let uri = uri.filter(|u| u.scheme_str().is_some() && u.host().is_some_and(|h| !h.is_empty()));
     let Some(uri) = uri else {
@@ -212,7 +245,14 @@ fn remote(c: &mut Checker<'_>, here: &At, p: &raw::Place, address: &str) -> Opti
         password_env: &p.password_env,
         password_file: &p.password_file,
     };
-    let login = login(c, here, &keys, true);
+    let login = match (login(c, here, &keys, true), signed) {
+        (Login::None, Some(signed)) => signed,
+        (_, Some(_)) => {
+            c.fault(key(here, "sign_in"), "'sign_in' beside another login", "one of the two");
+            Login::None
+        }
+        (other, None) => other,
+    };
     fits_together(c, here, p, about, &login);
     if about.protocol == Protocol::S3 && base.trim_matches('/').is_empty() {
         let wanted = "an address with a bucket in it, such as \"https://s3.house.example/bucket/folder\"";
@@ -283,7 +323,8 @@ fn fits_together(c: &mut Checker<'_>, here: &At, p: &raw::Place, about: &About, 
     let ssh = [Protocol::Sftp];
     let http = [Protocol::WebDav, Protocol::Tus, Protocol::Publish];
     let tls = [Protocol::Ftp, Protocol::S3, Protocol::WebDav, Protocol::Tus, Protocol::Publish];
-    let checks: [(&'static str, bool, bool); 9] = [
+    let checks: [(&'static str, bool, bool); 10] = [
+        ("sign_in", p.sign_in.is_some(), is(&http)),
         ("key_file", p.key_file.is_some(), is(&ssh)),
         ("known_hosts", p.known_hosts.is_some(), is(&ssh)),
         ("host_key", p.host_key.is_some(), is(&ssh)),

@@ -2,7 +2,7 @@
 
 use super::feed::Feed;
 use super::{Remote, Trouble};
-use crate::services::{Hidden, Login, authorization, certificates};
+use crate::services::{Hidden, Login, Secret, authorization, certificates};
 use std::io::Read;
 use std::time::Duration;
 use ureq::http::{Request, Response, StatusCode, header};
@@ -146,8 +146,17 @@ impl Http {
         for (name, value) in headers {
             request = request.header(*name, *value);
         }
+        // A token that is renewed may be another one by now.
+        let renewed = match &self.remote.login {
+            Login::Token(Secret::Signed(s)) if self.login.is_some() => {
+                let token = s.token().map_err(|e| self.remote.refused(e))?;
+                Some(Hidden::new(format!("Bearer {}", token.tell())))
+            }
+            _ => None,
+        };
         // Only to the place itself.
-        if let Some(login) = self.login.as_ref().filter(|_| url.starts_with(&self.root)) {
+        let login = renewed.as_ref().or(self.login.as_ref());
+        if let Some(login) = login.filter(|_| url.starts_with(&self.root)) {
             request = request.header(header::AUTHORIZATION, login.tell());
         }
         let wrong = |e: ureq::http::Error| self.remote.refused(format!("that cannot be asked: {e}"));

@@ -25,6 +25,10 @@ use ureq::http::{Response, StatusCode};
 /// Bytes of a part; more of a file that would have too many.
 const PART: u64 = 8 << 20;
 const MOST_PARTS: u64 = 9_000;
+/// A file of many that is larger than this is sent in parts.
+const SENT_AT_ONCE: u64 = 64 << 20;
+/// An object that is larger than this is copied in parts (5 GB are the most that may go at once).
+const COPIED_AT_ONCE: u64 = 1 << 30;
 /// How long a signature counts.
 const SIGNED_FOR: Duration = Duration::from_secs(900);
 /// In the metadata of an object: whose delivery it is.
@@ -206,9 +210,81 @@ impl S3Place {
     /// Within the bucket.
     fn copy(&self, from: &str, to: &str) -> Result<(), Trouble> {
         let source = format!("/{}/{}", self.bucket.name(), encoded(from));
+        if let Some(answer) = self.head(from)? {
+            let told = |name: &str| answer.headers().get(name).and_then(|v| v.to_str().ok());
+            let bytes = told("content-length").and_then(|v| v.parse().ok()).unwrap_or(0);
+            if bytes > COPIED_AT_ONCE {
+                // What it is stands with the parts' beginning: it is not taken over as with a copy.
+                let ours = Ticket::Staged(Self::ticket_of(&answer).to_owned());
+                let headers = self.tags(&ours, told("content-type").unwrap_or("application/octet-stream"));
+                return self.copy_in_parts(&source, bytes, to, &headers);
+            }
+        }
         let put = self.bucket.put_object(Some(&self.credentials), to);
         let answer = self.send("PUT", put, &[("x-amz-copy-source", source)], b"")?;
         self.good(&format!("cannot copy to {to}"), answer).map(|_| ())
+    }
+
+    /// A large object, which is copied there in parts (UploadPartCopy).
+    fn copy_in_parts(
+        &self,
+        source: &str,
+        bytes: u64,
+        to: &str,
+        headers: &[(&'static str, String)],
+    ) -> Result<(), Trouble> {
+        let id = self.begin_upload(to, headers)?;
+        let copied = (0..bytes.div_ceil(COPIED_AT_ONCE)).try_for_each(|n| {
+            let (from, end) = (n * COPIED_AT_ONCE, bytes.min((n + 1) * COPIED_AT_ONCE));
+            let part = self.bucket.upload_part(Some(&self.credentials), to, n as u16 + 1, &id);
+            let headers = [
+                ("x-amz-copy-source", source.to_owned()),
+                ("x-amz-copy-source-range", format!("bytes={from}-{}", end - 1)),
+            ];
+            self.good(&format!("cannot copy to {to}"), self.send("PUT", part, &headers, b"")?).map(|_| ())
+        });
+        match copied.and_then(|()| self.end_upload(to, &id, false)) {
+            Ok(_) => Ok(()),
+            Err(e) => {
+                let _ = self.abort(to, &id);
+                Err(e)
+            }
+        }
+    }
+
+    fn begin_upload(&self, key: &str, headers: &[(&'static str, String)]) -> Result<String, Trouble> {
+        let create = self.bucket.create_multipart_upload(Some(&self.credentials), key);
+        let text = self.good("cannot begin an upload", self.send("POST", create, headers, b"")?)?;
+        let told = CreateMultipartUpload::parse_response(&text)
+            .map_err(|e| self.http.remote().away(format!("its answer is not understood: {e}")))?;
+        Ok(told.upload_id().to_owned())
+    }
+
+    /// Its parts become an object; `new`: on condition that there is none.
+    fn end_upload(&self, key: &str, id: &str, new: bool) -> Result<Published, Trouble> {
+        let parts = self.parts(key, id)?.filter(|p| !p.is_empty());
+        let parts = parts.ok_or_else(|| self.http.remote().away("what was begun there is gone"))?;
+        let etags: Vec<String> = parts.iter().map(|p| unquoted(&p.etag).to_owned()).collect();
+        let mut complete = self.bucket.complete_multipart_upload(
+            Some(&self.credentials),
+            key,
+            id,
+            etags.iter().map(String::as_str),
+        );
+        let mut headers = vec![("content-type", "application/xml")];
+        if new {
+            // Where it is known, it refuses a name that was taken in this moment.
+            complete.headers_mut().insert("if-none-match", "*");
+            headers.push(("if-none-match", "*"));
+        }
+        let url = complete.sign(SIGNED_FOR);
+        let body = complete.body();
+        let answer = self.http.send("POST", url.as_str(), &headers, Sends::Bytes(body.as_bytes()))?;
+        if answer.status() == StatusCode::PRECONDITION_FAILED {
+            return Ok(Published::Taken);
+        }
+        self.good("cannot end the upload", answer)?;
+        Ok(Published::Done)
     }
 
     pub fn object(&self, path: &str) -> Result<Option<There>, Trouble> {
@@ -330,7 +406,8 @@ impl S3Place {
     ) -> Result<Proof, Trouble> {
         let gone = || self.http.remote().away("what was begun there is gone");
         let there = self.parts(key, id)?.ok_or_else(gone)?;
-        let mut feed = Feed::open(&cargo.path, f.bytes, w)?;
+        let path = cargo.at(f);
+        let mut feed = Feed::open(&path, f.bytes, w)?;
         let size = part_size(f.bytes);
         let count = f.bytes.div_ceil(size).max(1) as u16;
         // Of something longer that was made before: its last parts would be taken for ours.
@@ -366,11 +443,31 @@ impl S3Place {
         Ok(Proof::Checksum)
     }
 
+    /// A file of many that an earlier try of this ticket sent whole.
+    fn is_staged(&self, key: &str, ticket: &Ticket, f: &MadeFile) -> Result<bool, Trouble> {
+        let Some(answer) = self.head(key)? else { return Ok(false) };
+        let bytes = answer.headers().get("content-length").and_then(|v| v.to_str().ok());
+        Ok(Self::ticket_of(&answer) == tag_of(ticket) && bytes.and_then(|b| b.parse().ok()) == Some(f.bytes))
+    }
+
     /// The files of an output of many, each under the ticket's own name.
     fn stage_many(&self, cargo: &Cargo, ticket: &Ticket, w: &dyn Watching) -> Result<Proof, Trouble> {
         for f in &cargo.files {
             let key = self.key(&format!("{}/{}", tag_of(ticket), f.inside))?;
-            let path = cargo.path.join(&f.inside);
+            if self.is_staged(&key, ticket, f)? {
+                w.passed(f.bytes);
+                continue;
+            }
+            if f.bytes > SENT_AT_ONCE {
+                let id = self.begin_upload(&key, &self.tags(ticket, kind_of(&f.inside)))?;
+                let sent = self.send_parts(cargo, &key, &id, f, w);
+                if let Err(e) = sent.and_then(|_| self.end_upload(&key, &id, false)) {
+                    let _ = self.abort(&key, &id);
+                    return Err(e);
+                }
+                continue;
+            }
+            let path = cargo.at(f);
             let mut feed = Feed::open(&path, f.bytes, w)?;
             let mut bytes = Vec::new();
             if let Err(e) = feed.read_to_end(&mut bytes) {
@@ -510,14 +607,8 @@ impl Place for S3Place {
         {
             return Ok(ticket.clone());
         }
-        let create = self.bucket.create_multipart_upload(Some(&self.credentials), &key);
-        let text = self.good(
-            "cannot begin an upload",
-            self.send("POST", create, &self.tags(ticket, kind_of(name)), b"")?,
-        )?;
-        let told = CreateMultipartUpload::parse_response(&text)
-            .map_err(|e| self.http.remote().away(format!("its answer is not understood: {e}")))?;
-        Ok(Ticket::Upload { tag: tag_of(ticket).to_owned(), id: told.upload_id().to_owned() })
+        let id = self.begin_upload(&key, &self.tags(ticket, kind_of(name)))?;
+        Ok(Ticket::Upload { tag: tag_of(ticket).to_owned(), id })
     }
 
     fn stage(&self, cargo: &Cargo, name: &str, ticket: &Ticket, w: &dyn Watching) -> Result<Proof, Trouble> {
@@ -540,26 +631,7 @@ impl Place for S3Place {
         if self.has(name)? {
             return Ok(Published::Taken);
         }
-        let parts = self.parts(&key, id)?.filter(|p| !p.is_empty());
-        let parts = parts.ok_or_else(|| self.http.remote().away("what was begun there is gone"))?;
-        let etags: Vec<String> = parts.iter().map(|p| unquoted(&p.etag).to_owned()).collect();
-        let mut complete = self.bucket.complete_multipart_upload(
-            Some(&self.credentials),
-            &key,
-            id,
-            etags.iter().map(String::as_str),
-        );
-        // Where it is known, it refuses a name that was taken in this moment.
-        complete.headers_mut().insert("if-none-match", "*");
-        let url = complete.sign(SIGNED_FOR);
-        let headers = [("if-none-match", "*"), ("content-type", "application/xml")];
-        let body = complete.body();
-        let answer = self.http.send("POST", url.as_str(), &headers, Sends::Bytes(body.as_bytes()))?;
-        if answer.status() == StatusCode::PRECONDITION_FAILED {
-            return Ok(Published::Taken);
-        }
-        self.good("cannot end the upload", answer)?;
-        Ok(Published::Done)
+        self.end_upload(&key, id, true)
     }
 
     fn whose(&self, name: &str, ticket: &Ticket, cargo: &Cargo) -> Result<Whose, Trouble> {

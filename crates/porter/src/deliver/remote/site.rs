@@ -293,7 +293,7 @@ impl Place for SitePlace {
                 let at = name.rsplit_once('/').map_or(String::new(), |(folder, _)| format!("{folder}/"));
                 let whole = format!("{at}{within}/{}", f.inside);
                 self.folders(site, &whole, true)?;
-                self.put(site, &self.path(&whole)?, &cargo.path.join(&f.inside), f, w)?;
+                self.put(site, &self.path(&whole)?, &cargo.at(f), f, w)?;
             }
             Ok(())
         });

@@ -11,8 +11,7 @@ use crate::files::known::Role;
 use crate::item::Fields;
 use crate::naming;
 use crate::progress::{Progress, Stage, Unit};
-use crate::store::{Cause, Change, Delivery, IfTaken, Output, OutputEnd};
-use std::path::Path;
+use crate::store::{Cause, Change, Delivery, IfTaken, MadeFile, Output, OutputEnd};
 use std::time::Duration;
 
 /// An output that was not what was made is made again this often.
@@ -126,7 +125,8 @@ pub fn give_up(d: &Desk<'_>) -> Result<Option<Next>> {
         let Some(output) = outputs.iter().find(|o| o.number == delivery.output) else { continue };
         let carried = Carried { d, output, delivery, item: Default::default(), with: Vec::new() };
         let path = d.made_file(&d.porter.work_folder(job), output);
-        let cargo = Cargo { path, files: output.files().to_vec(), ..Cargo::default() };
+        let ours = d.ours(output);
+        let cargo = Cargo { path, files: output.files().to_vec(), ours, ..Cargo::default() };
         let cleared = carried.place().and_then(|place| {
             match place.whose(name, ticket, &cargo)? {
                 Whose::Ours => carried.record(name, place.about().proof, place.address(name, ticket)?)?,
@@ -205,7 +205,8 @@ impl Carried<'_> {
         let (d, delivery) = (self.d, self.delivery);
         let path = d.made_file(&d.porter.work_folder(d.job.id), self.output);
         let (item, with) = (self.item.clone(), self.with.clone());
-        let cargo = Cargo { path, files: self.output.files().to_vec(), item, with };
+        let ours = d.ours(self.output);
+        let cargo = Cargo { path, files: self.output.files().to_vec(), ours, item, with };
         let bytes = cargo.files.iter().map(|f| f.bytes).sum::<u64>();
         let place = self.place()?;
         let place = place.as_ref();
@@ -277,7 +278,7 @@ impl Carried<'_> {
                 }
                 // Someone else put a file there since: ours gets the next name, in the same folder.
                 let again = place.about().staged_by_name;
-                if again || delivery.if_taken != IfTaken::Number {
+                if again || !delivery.if_taken.finds_another() {
                     place.discard(&name, &ticket)?;
                 }
                 if again {
@@ -344,12 +345,8 @@ impl Carried<'_> {
     }
 
     fn is_whole(&self, cargo: &Cargo) -> bool {
-        let there = |p: &Path, bytes| std::fs::metadata(p).is_ok_and(|m| m.len() == bytes);
-        !cargo.files.is_empty()
-            && cargo.files.iter().all(|f| match f.inside.as_str() {
-                "" => there(&cargo.path, f.bytes),
-                inside => there(&cargo.path.join(inside), f.bytes),
-            })
+        let there = |f: &MadeFile| std::fs::metadata(cargo.at(f)).is_ok_and(|m| m.len() == f.bytes);
+        !cargo.files.is_empty() && cargo.files.iter().all(there)
     }
 
     /// The name for this delivery, recorded as its own: the first that nothing at the place has and no other job was
@@ -361,7 +358,7 @@ impl Carried<'_> {
             if self.d.worker.stopping() {
                 return Err(Trouble::Stopped.into());
             }
-            let name = naming::candidate(&x.wanted, n);
+            let name = naming::candidate_by(x.if_taken, &x.wanted, n);
             let is_there = place.has(&name)?;
             // To many systems a name that differs only in case is the same.
             let is_like = !is_there && self.d.porter.listed.has_like(&x.place, place, &name)?;

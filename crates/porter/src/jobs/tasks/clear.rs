@@ -55,7 +55,7 @@ impl Desk<'_> {
         let Some(facts) = facts.and_then(|f| serde_json::from_value(f).ok()) else {
             return Ok(job.path.clone());
         };
-        let (path, said) = (job.known_as(), self.said_beside()?);
+        let (path, said) = (job.known_as(), self.said()?);
         let item = Item {
             many: job.many.as_ref(),
             beside: &job.beside,

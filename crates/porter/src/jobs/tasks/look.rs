@@ -3,7 +3,7 @@
 use super::original::{self, Original, Source};
 use super::{Desk, MAX_TRIES, Next, Worker};
 use crate::clock::{self, Micros};
-use crate::config::Rule;
+use crate::config::{Rule, SameContent};
 use crate::error::{Error, Result};
 use crate::files::Watching;
 use crate::files::frames::Frames;
@@ -11,7 +11,7 @@ use crate::files::many::Tree;
 use crate::maker::{self, Class, FileName, InFolder, Order, Outcome, Run, RunOf, Work};
 use crate::progress::{Progress, Stage};
 use crate::route::{self, Decision, Item};
-use crate::store::{Change, Counts, Job, PlannedOutput, RECIPE_VERSION, Sql, Task};
+use crate::store::{Change, Counts, IfTaken, Job, PlannedOutput, RECIPE_VERSION, Sql, Task};
 use media::container::Demux;
 use media::container::with_sound::WithSound;
 use media::facts::{self, Facts};
@@ -41,7 +41,9 @@ pub fn look(d: &Desk<'_>, task: &Task) -> Result<Next> {
     if let Some(known) = worked_on_before(d, &source)? {
         return d.withdraw(&known);
     }
-    if d.watch.skips_known && same_content(d, &source)? {
+    let policy = d.watch.same_content;
+    let is_version = policy != SameContent::MakeAgain && same_content(d, &source)?;
+    if is_version && policy == SameContent::Skip {
         return Ok(Next::Moved);
     }
     if let Some(frames) = job_holes(d) {
@@ -52,7 +54,10 @@ pub fn look(d: &Desk<'_>, task: &Task) -> Result<Next> {
     if let Some(tree) = d.job.tree() {
         return match unfit(tree, &source)? {
             Some(why) => d.turn_away(&why),
-            None => plan(d, &facts::of_folder(d.job.seen.size), (began, Change::Begun { job: d.job.id })),
+            None => {
+                let begun = Change::Begun { job: d.job.id };
+                plan(d, &facts::of_folder(d.job.seen.size), (began, begun), is_version)
+            }
         };
     }
     let folder = d.work_folder()?;
@@ -67,7 +72,7 @@ pub fn look(d: &Desk<'_>, task: &Task) -> Result<Next> {
     if let Outcome::Looked(facts) = &outcome
         && facts.damage.is_none()
     {
-        return plan(d, facts, (began, begun));
+        return plan(d, facts, (began, begun), is_version);
     }
     d.porter.store.change(|tx| tx.put_at(began, begun))?;
     match outcome {
@@ -129,7 +134,7 @@ fn worked_on_before(d: &Desk<'_>, source: &original::Found) -> Result<Option<Str
     Ok(Some(format!("job {id} worked on this very content; only other attributes of the file changed since")))
 }
 
-/// Whether an earlier job of the watch had the same content; then nothing is made of it.
+/// Whether an earlier job of the watch had the same content; then nothing is made of it, or a version.
 fn same_content(d: &Desk<'_>, source: &original::Found) -> Result<bool> {
     let job = d.job;
     d.worker.tell(Progress { stage: Stage::Looking, of: Some(job.seen.size), ..Progress::default() });
@@ -138,7 +143,8 @@ fn same_content(d: &Desk<'_>, source: &original::Found) -> Result<bool> {
         let known = tx.known_content(job, &content)?;
         tx.put(Change::Content { job: job.id, content: content.clone() })?;
         if let Some(known) = known {
-            tx.put(Change::SameContent { job: job.id, known })?;
+            let version = d.watch.same_content == SameContent::Version;
+            tx.put(Change::SameContent { job: job.id, known, version })?;
         }
         Ok(known)
     })?;
@@ -146,10 +152,10 @@ fn same_content(d: &Desk<'_>, source: &original::Found) -> Result<bool> {
 }
 
 /// What is to be made; recorded together with the beginning of the look, which takes no time worth a record of its own.
-fn plan(d: &Desk<'_>, facts: &Facts, (began, begun): (Micros, Change)) -> Result<Next> {
+fn plan(d: &Desk<'_>, facts: &Facts, (began, begun): (Micros, Change), is_version: bool) -> Result<Next> {
     let job = d.job;
     let path = job.known_as();
-    let said = if job.beside.is_empty() { Default::default() } else { d.said_beside()? };
+    let said = d.said()?;
     let item = Item {
         many: job.many.as_ref(),
         beside: &job.beside,
@@ -183,7 +189,10 @@ fn plan(d: &Desk<'_>, facts: &Facts, (began, begun): (Micros, Change)) -> Result
             recipe_version: RECIPE_VERSION,
             extension: o.extension,
             to: o.to,
-            if_taken: o.if_taken,
+            if_taken: match o.if_taken {
+                IfTaken::Number if is_version => IfTaken::Version,
+                own => own,
+            },
             item: o.item.map(|mut item| {
                 let fit = said.iter().filter(|(name, value)| crate::item::check(name, value).is_ok());
                 item.fields.extend(fit.map(|(n, v)| (n.clone(), v.clone())));

@@ -2,11 +2,16 @@
 
 use super::original::{self, Source};
 use super::{Desk, MAX_TRIES, Next, Worker, go_on};
+use crate::clock;
 use crate::error::{Error, Result};
-use crate::files::Watching;
+use crate::files::copy::digest_of;
+use crate::files::{Dir, Watching};
 use crate::maker::{self, Class, End, Ordered, Outcome, Run, Work};
+use crate::offload::manifest::{CHAIN, Entry, History};
+use crate::offload::sums::Kind;
+use crate::offload::tree::MANIFESTS;
 use crate::progress::{Progress, Stage, Unit};
-use crate::store::{Change, JobId, NotMade, Output, OutputEnd, Sql, Task, Tx};
+use crate::store::{Change, JobId, MadeFile, NotMade, Output, OutputEnd, Sql, Task, Tx};
 use std::path::{Path, PathBuf};
 use words::Transcript;
 
@@ -78,6 +83,9 @@ fn as_they_are(d: &Desk<'_>, outputs: &[&Output]) -> Result<Option<Next>> {
     let mut ends = Vec::new();
     for o in outputs {
         let files = match o.recipe.as_ref().ok().and_then(|r| r.beside.as_ref()) {
+            None if o.recipe.as_ref().is_ok_and(|r| r.manifest) && d.job.tree().is_some() => {
+                d.with_manifest(o, files.clone(), &found.path())?
+            }
             None => files.clone(),
             Some(name) => match d.beside_file(name)? {
                 Some(file) => vec![file],
@@ -128,6 +136,48 @@ impl Desk<'_> {
         folder.join(format!("output-{}.{}", output.number, output.extension))
     }
 
+    /// Where files of ours lie that go with an original.
+    pub fn ours(&self, output: &Output) -> PathBuf {
+        self.porter.work_folder(self.job.id).join(format!("output-{}.ours", output.number))
+    }
+
+    /// The files of a folder with a manifest of them: the next generation of the history that it came with.
+    fn with_manifest(
+        &self,
+        output: &Output,
+        mut files: Vec<MadeFile>,
+        source: &Path,
+    ) -> Result<Vec<MadeFile>> {
+        let ours = self.ours(output);
+        let fail = |e| Error::path("cannot write a manifest in", &ours)(e);
+        let dir = Dir::open(source).map_err(Error::path("cannot open the folder", source))?;
+        let before = History::of(&dir).map_err(Error::path("cannot read the manifests of", source))?;
+        let is_listed =
+            |f: &&MadeFile| !Path::new(&f.inside).components().any(|c| c.as_os_str() == MANIFESTS);
+        let entry = |f: &MadeFile| Entry {
+            path: f.inside.clone(),
+            size: Some(f.bytes),
+            modified: None,
+            sums: vec![(Kind::Xxh128, f.digest.rsplit(':').next().unwrap_or_default().to_owned())],
+        };
+        let entries: Vec<Entry> = files.iter().filter(is_listed).map(entry).collect();
+        let title = self.job.path.file_name().map_or("files".into(), |n| n.to_string_lossy().into_owned());
+        let made = before.next(&title, &entries, "transfer", clock::now());
+        let _ = std::fs::remove_dir_all(&ours);
+        std::fs::create_dir_all(ours.join(MANIFESTS)).map_err(fail)?;
+        for (name, text) in [(&made.name, &made.list), (&CHAIN.to_owned(), &made.chain)] {
+            let inside = format!("{MANIFESTS}/{name}");
+            std::fs::write(ours.join(&inside), text).map_err(fail)?;
+            let path = ours.join(&inside);
+            let mut file = std::fs::File::open(&path).map_err(fail)?;
+            let digest = digest_of(&mut file, &path, false, self.worker as &Worker)?;
+            // The chain goes on from the one that came with the folder.
+            files.retain(|f| f.inside != inside);
+            files.push(MadeFile { inside, bytes: text.len() as u64, digest, ours: true });
+        }
+        Ok(files)
+    }
+
     /// Outputs as an order has them.
     pub fn ordered<'o>(
         &self,
@@ -143,9 +193,18 @@ impl Desk<'_> {
                     ))
                 })?;
                 recipe.media.needed().try_for_each(crate::recipe::read_needed)?;
+                recipe.media.comment = Some(self.comment()).filter(|_| !recipe.unmarked);
                 Ok(Ordered { number: o.number, path: self.made_file(folder, o), recipe })
             })
             .collect()
+    }
+
+    /// What a file says in its own metadata, for whoever finds it: where it comes from.
+    fn comment(&self) -> String {
+        let name = self.job.known_as();
+        let name = name.file_name().unwrap_or_default().to_string_lossy();
+        let words = format!("{}, job {}, made of {name}", self.house.name, self.job.id);
+        words.chars().filter(|c| !c.is_control()).take(400).collect()
     }
 
     /// Has a child work on the source, which must be what arrived before and after.

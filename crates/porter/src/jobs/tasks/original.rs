@@ -107,7 +107,7 @@ impl Found {
     pub fn files(&self, w: &Worker) -> Result<Vec<MadeFile>> {
         if self.many.is_none() {
             let digest = self.digest(w)?;
-            return Ok(vec![MadeFile { inside: String::new(), bytes: self.seen.size, digest }]);
+            return Ok(vec![MadeFile { inside: String::new(), bytes: self.seen.size, digest, ours: false }]);
         }
         let fail = |e| Error::path("cannot read", &self.path())(e);
         let base = self.base().map_err(fail)?;
@@ -118,7 +118,7 @@ impl Found {
             let mut file = dir.read(name).map_err(fail)?;
             let bytes = entry_of(&file).map_err(fail)?.seen.size;
             let digest = digest_of(&mut file, &path, false, w)?;
-            Ok(MadeFile { bytes, digest, inside: inside.to_string_lossy().into_owned() })
+            Ok(MadeFile { bytes, digest, inside: inside.to_string_lossy().into_owned(), ours: false })
         });
         each.collect()
     }
@@ -340,17 +340,17 @@ impl Desk<'_> {
         }))
     }
 
-    /// What sidecars say, by name.
-    pub fn said_beside(&self) -> Result<Fields> {
-        const MOST: u64 = 1_000_000;
-        let mut out = Fields::new();
-        for (dir, name, seen) in self.beside()?.into_iter().filter(|b| b.2.size <= MOST) {
-            let mut text = String::new();
-            let read = dir.read(name).and_then(|f| f.take(MOST).read_to_string(&mut text));
-            if read.is_ok() && seen.size > 0 {
-                let ending = Path::new(name).extension().unwrap_or_default().to_string_lossy();
-                out.extend(crate::item::said(&ending, &text));
-            }
+    /// What tables and sidecars say of it, by name.
+    pub fn said(&self) -> Result<Fields> {
+        let mut out = match &self.watch.table {
+            Some(table) => crate::item::in_tables(&self.watch_folder()?, &self.job.path, table),
+            None => Fields::new(),
+        };
+        if self.job.beside.is_empty() {
+            return Ok(out);
+        }
+        for (dir, name, _) in self.beside()? {
+            out.extend(crate::item::in_sidecar(&dir, name));
         }
         Ok(out)
     }
@@ -388,7 +388,7 @@ impl Desk<'_> {
         let path = dir.path().join(name);
         let mut file = dir.read(name).map_err(Error::path("cannot read", &path))?;
         let digest = digest_of(&mut file, &path, false, self.worker as &Worker)?;
-        Ok(Some(MadeFile { inside: String::new(), bytes: seen.size, digest }))
+        Ok(Some(MadeFile { inside: String::new(), bytes: seen.size, digest, ours: false }))
     }
 
     /// What belongs to the original goes along, before it.

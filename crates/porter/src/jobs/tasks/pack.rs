@@ -40,7 +40,7 @@ pub fn pack(d: &Desk<'_>, all: &[Output], output: &Output, tries: u32) -> Result
     let mut file = std::fs::File::open(&at).map_err(fail)?;
     let digest = digest_of(&mut file, &at, false, d.worker as &Worker)?;
     let bytes = file.metadata().map_err(fail)?.len();
-    let files = vec![MadeFile { inside: String::new(), bytes, digest }];
+    let files = vec![MadeFile { inside: String::new(), bytes, digest, ours: false }];
     d.record(&[(number, End::Made { files, made: Made { notes, ..Made::default() } })])?;
     Ok(Next::Moved)
 }

@@ -1,0 +1,133 @@
+//! What the house costs beside the work: many small stills, and a board that looks on.
+
+use super::house::new_house;
+use super::{Anyhow, Bench, figure, processor};
+use media::container;
+use media::plan::plan;
+use media::recipe::{Recipe, StillChoice, StillRecipe};
+use media::run::{self, Control};
+use media::testkit::{Clip, write_clip};
+use std::fs::File;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::{Duration, Instant};
+
+const STILLS: usize = 5_000;
+
+fn recipe(fit: (u32, u32)) -> Recipe {
+    let still = StillRecipe { fit, format: StillChoice::Jpeg(85), at: None };
+    Recipe { still: Some(still), ..Recipe::default() }
+}
+
+fn make(source: &Path, to: &Path, fit: (u32, u32)) -> Result<(), Anyhow> {
+    let mut demux = container::open(Box::new(File::open(source)?))?;
+    let plan = plan(demux.tracks(), &[recipe(fit)])?;
+    let sink = super::create(to)?;
+    let control = Control::new(1);
+    run::run(demux.as_mut(), &plan, vec![(sink as Box<dyn container::wrap::Sink>).into()], &control)?
+        .remove(0)?;
+    Ok(())
+}
+
+/// The same stills with nothing around the work: read, scale, write, on two threads.
+pub fn bare_stills(dir: &Path) -> Result<(), Anyhow> {
+    let next = AtomicUsize::new(0);
+    let out = dir.join("bare");
+    std::fs::create_dir_all(&out)?;
+    std::thread::scope(|s| {
+        for _ in 0..2 {
+            s.spawn(|| {
+                loop {
+                    let n = next.fetch_add(1, Ordering::Relaxed);
+                    if n >= STILLS
+                        || make(&dir.join(format!("in/{n}.jpg")), &out.join(format!("{n}.jpg")), (320, 240))
+                            .is_err()
+                    {
+                        return;
+                    }
+                }
+            });
+        }
+    });
+    Ok(())
+}
+
+pub fn stills(b: &Bench) -> Result<(), Anyhow> {
+    let dir = b.dir.join("stills");
+    new_house(&dir)?;
+    let text = "[house]\nname = \"Estuary Hours\"\njobs_at_once = 2\n[[watch]]\nname = \"in\"\nfolder = \"in\"\n\
+        steady = \"200 ms\"\nlook_every = \"1 s\"\noriginal = \"leave\"\nturned_away = \"away\"\n[[place]]\nname = \"out\"\nfolder = \"out\"\n\
+        [[preset]]\nname = \"small\"\n[preset.still]\nfit = \"320x240\"\n\
+        [[rule]]\nname = \"all\"\nmake = [{ preset = \"small\", to = [\"out\"] }]\n";
+    std::fs::write(dir.join("deft-porter.toml"), text)?;
+    // One picture of a clip, as a camera's small JPEG, so many times.
+    let clip = b.dir.join("picture.mp4");
+    write_clip(&Clip { width: 1280, height: 960, frames: 2, ..Clip::default() }, super::create(&clip)?)?;
+    let first = b.dir.join("picture.jpg");
+    make(&clip, &first, (0, 0))?;
+    let bytes = std::fs::read(&first)?;
+    for n in 0..STILLS {
+        let mut file = File::create(dir.join(format!("in/{n}.jpg")))?;
+        file.write_all(&bytes)?;
+        // Each is another content.
+        file.write_all(&(n as u32).to_le_bytes())?;
+    }
+    let start = Instant::now();
+    let me = std::env::current_exe()?;
+    let bare_time = processor(Command::new(me).arg("bare-stills").arg(&dir))?;
+    let bare = STILLS as f64 / start.elapsed().as_secs_f64();
+    let start = Instant::now();
+    let time = processor(Command::new(&b.program).args(["run", "--once"]).arg(&dir).stdout(Stdio::null()))?;
+    let ours = STILLS as f64 / start.elapsed().as_secs_f64();
+    let made = std::fs::read_dir(dir.join("out"))?
+        .flatten()
+        .filter(|e| e.path().extension().is_some_and(|x| x == "jpg"))
+        .count();
+    if made != STILLS {
+        return Err(format!("{made} of {STILLS} stills were made").into());
+    }
+    eprintln!(
+        "  bare {bare:.0}/s ({bare_time:.1} s of processor time), through the house {ours:.0}/s ({time:.1} s)"
+    );
+    figure("5,000 small stills through the house / bare work", ours / bare, "x", 0.7, false);
+    Ok(())
+}
+
+/// A board on a terminal while the house works.
+pub fn board(b: &Bench) -> Result<(), Anyhow> {
+    const SECONDS: u64 = 20;
+    let dir: PathBuf = b.dir.join("board");
+    new_house(&dir)?;
+    let clip = b.dir.join("board.mp4");
+    write_clip(
+        &Clip { width: 1280, height: 720, frames: 250, times: 20, ..Clip::default() },
+        super::create(&clip)?,
+    )?;
+    for n in 0..20 {
+        std::fs::copy(&clip, dir.join(format!("in/{n}.mp4")))?;
+    }
+    let mut porter = Command::new(&b.program).arg("run").arg(&dir).stdout(Stdio::null()).spawn()?;
+    std::thread::sleep(Duration::from_secs(2));
+    // On a terminal of its own, which another program gives it.
+    let line = format!("stty cols 120 rows 40; exec '{}' board '{}'", b.program.display(), dir.display());
+    let own = || super::house::own_time(porter.id());
+    let before = own()?;
+    std::thread::sleep(Duration::from_secs(SECONDS));
+    let alone = own()? - before;
+    let before = own()?;
+    let mut script = Command::new("script");
+    script.args(["-qec", &line, "/dev/null"]).stdin(Stdio::piped()).stdout(Stdio::null());
+    let mut child = script.spawn()?;
+    std::thread::sleep(Duration::from_secs(SECONDS));
+    child.stdin.take().map(|mut stdin| stdin.write_all(b"q")).transpose()?;
+    let watched = own()? - before;
+    let board = super::children_time(child)?;
+    porter.kill()?;
+    porter.wait()?;
+    let asked = (watched - alone).max(0.0);
+    eprintln!("  the board itself {board:.2} s, what the porter answered {asked:.2} s, in {SECONDS} s");
+    figure("a board's own cost, of one core", (board + asked) / SECONDS as f64 * 100.0, "%", 2.0, true);
+    Ok(())
+}
