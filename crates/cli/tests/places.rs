@@ -6,8 +6,9 @@ mod support;
 use porter::deliver::contract::{self, Fresh};
 use porter::deliver::remote::Protocol;
 use porter::deliver::{Cargo, Place, Proof, Published, Remote, Remotes, Trouble, Whose};
-use porter::files::Quiet;
+use porter::files::{Quiet, copy};
 use porter::services::{Login, Secret};
+use porter::store::MadeFile;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -130,6 +131,32 @@ fn object_storage_keeps_the_contract() {
     let gone = Remote { base: "/nowhere".into(), ..remote.clone() };
     assert!(open(&gone).unwrap().has("a").is_err() || open(&gone).unwrap().look().is_err());
     parts(&remote);
+    large_files_of_many(&remote);
+}
+
+/// A folder with a file that is sent in parts: what is whole of it is not sent again.
+fn large_files_of_many(remote: &Remote) {
+    let work = tempfile::tempdir().unwrap();
+    let mut cargo = contract::many_files(work.path());
+    let long: Vec<u8> = (0..70_000_000u32).map(|n| (n % 241) as u8).collect();
+    std::fs::write(cargo.path.join("long.mov"), &long).unwrap();
+    let digest = copy::digest(&cargo.path.join("long.mov"), false).unwrap();
+    cargo.files.push(MadeFile { inside: "long.mov".into(), bytes: 70_000_000, digest, ours: false });
+    let cutter = Cutter::before(remote.port);
+    let place = open(&Remote { port: cutter.port, ..remote.clone() }).unwrap();
+    let ticket = place.prepare(&cargo, "card", &place.begin("h-9").unwrap()).unwrap();
+    cutter.cut_after(40_000_000);
+    let trouble = place.stage(&cargo, "card", &ticket, &Quiet).unwrap_err();
+    assert!(matches!(trouble, Trouble::Away(_)), "{trouble:?}");
+    cutter.cut_after(i64::MAX);
+    assert_eq!(place.whose("card", &ticket, &cargo).unwrap(), Whose::Nothing);
+    assert_eq!(place.stage(&cargo, "card", &ticket, &Quiet).unwrap(), Proof::Checksum);
+    // All of it is there: hardly anything is sent once more.
+    cutter.cut_after(1_000_000);
+    assert_eq!(place.stage(&cargo, "card", &ticket, &Quiet).unwrap(), Proof::Checksum);
+    cutter.cut_after(i64::MAX);
+    assert_eq!(place.publish(&ticket, "card").unwrap(), Published::Done);
+    assert_eq!(place.whose("card", &ticket, &cargo).unwrap(), Whose::Ours);
 }
 
 /// A file of several parts goes on where it broke off.

@@ -27,6 +27,11 @@ pub enum Codec {
     Alac,
     Opus,
     Pcm(PcmLayout),
+    /// Four bits a sample, in blocks of so many bytes.
+    Adpcm {
+        kind: Adpcm,
+        block: u16,
+    },
     /// SMPTE timecode counted in frames.
     Timecode,
     /// Known or unknown to the trade, but without a decoder here: its code as the file states it, and a
@@ -35,6 +40,16 @@ pub enum Codec {
         code: String,
         name: Option<&'static str>,
     },
+}
+
+/// How sound of four bits a sample is packed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Adpcm {
+    /// IMA's, as WAVE packs it.
+    Ima,
+    /// IMA's, as QuickTime packs it.
+    QuickTime,
+    Microsoft,
 }
 
 impl Codec {
@@ -63,6 +78,7 @@ impl Codec {
             Codec::Alac => "ALAC".into(),
             Codec::Opus => "Opus".into(),
             Codec::Pcm(p) => p.to_string(),
+            Codec::Adpcm { .. } => "ADPCM".into(),
             Codec::Timecode => "timecode".into(),
             Codec::Other { name: Some(name), .. } => (*name).into(),
             Codec::Other { code, name: None } => format!("'{code}'"),

@@ -9,6 +9,7 @@ use crate::forecast::{self, InLine};
 use crate::jobs::state;
 use crate::progress::{Progress, Stage, Unit};
 use crate::route::versions;
+use crate::store::OpenRank;
 use crate::store::said::{Hit, Wanted};
 use crate::store::{
     Cause, Change, Delivery, Event, Filter, Job, JobId, NotMade, Output, OutputEnd, Said, State, Step, Store,
@@ -274,7 +275,7 @@ fn expect(
     }
     let mut paces: HashMap<String, Option<f64>> = HashMap::new();
     let mut line = Vec::new();
-    for (job, watch, priority, on_hold, bytes) in v.open_ranks()? {
+    for OpenRank { job, watch, priority, on_hold, bytes } in v.open_ranks()? {
         if on_hold || !waits.contains(&job) {
             continue;
         }

@@ -30,7 +30,7 @@ fn cargo_of(dir: &Path) -> Result<Cargo, Anyhow> {
     })
 }
 
-fn deliver(place: &dyn Place, cargo: &Cargo, n: usize) -> Result<(), Anyhow> {
+pub fn deliver(place: &dyn Place, cargo: &Cargo, n: usize) -> Result<(), Anyhow> {
     let name = format!("carried {n}.bin");
     let ticket = place.prepare(cargo, &name, &place.begin(&format!("b-{n}"))?)?;
     place.stage(cargo, &name, &ticket, &Quiet)?;
@@ -40,13 +40,13 @@ fn deliver(place: &dyn Place, cargo: &Cargo, n: usize) -> Result<(), Anyhow> {
     }
 }
 
-fn timed(work: impl FnOnce() -> Result<(), Anyhow>) -> Result<f64, Anyhow> {
+pub fn timed(work: impl FnOnce() -> Result<(), Anyhow>) -> Result<f64, Anyhow> {
     let start = Instant::now();
     work()?;
     Ok(start.elapsed().as_secs_f64())
 }
 
-fn sh(line: &str, dir: &Path) -> Result<(), Anyhow> {
+pub fn sh(line: &str, dir: &Path) -> Result<(), Anyhow> {
     let out = Command::new("sh").args(["-c", line]).current_dir(dir).output()?;
     if out.status.success() { Ok(()) } else { Err(String::from_utf8_lossy(&out.stderr).into_owned().into()) }
 }

@@ -6,6 +6,7 @@ use media::container;
 use media::plan::plan;
 use media::recipe::{Recipe, StillChoice, StillRecipe};
 use media::run::{self, Control};
+use media::still;
 use media::testkit::{Clip, write_clip};
 use std::fs::File;
 use std::io::Write;
@@ -22,6 +23,15 @@ fn recipe(fit: (u32, u32)) -> Recipe {
 }
 
 fn make(source: &Path, to: &Path, fit: (u32, u32)) -> Result<(), Anyhow> {
+    if source.extension().is_some_and(|e| e == "jpg") {
+        let mut file = File::open(source)?;
+        let mut head = vec![0; 4096];
+        let n = std::io::Read::read(&mut file, &mut head)?;
+        let format = still::recognise(&head[..n], &mut file)?.ok_or("no picture")?;
+        let picture = still::decode(format, &mut file)?;
+        still::convert(&picture, fit, still::StillCodec::Jpeg(85), &mut super::create(to)?)?;
+        return Ok(());
+    }
     let mut demux = container::open(Box::new(File::open(source)?))?;
     let plan = plan(demux.tracks(), &[recipe(fit)])?;
     let sink = super::create(to)?;
@@ -37,20 +47,19 @@ pub fn bare_stills(dir: &Path) -> Result<(), Anyhow> {
     let out = dir.join("bare");
     std::fs::create_dir_all(&out)?;
     std::thread::scope(|s| {
-        for _ in 0..2 {
-            s.spawn(|| {
-                loop {
-                    let n = next.fetch_add(1, Ordering::Relaxed);
-                    if n >= STILLS
-                        || make(&dir.join(format!("in/{n}.jpg")), &out.join(format!("{n}.jpg")), (320, 240))
-                            .is_err()
-                    {
-                        return;
-                    }
+        let work = || -> Result<(), String> {
+            loop {
+                let n = next.fetch_add(1, Ordering::Relaxed);
+                if n >= STILLS {
+                    return Ok(());
                 }
-            });
-        }
-    });
+                let (from, to) = (dir.join(format!("in/{n}.jpg")), out.join(format!("{n}.jpg")));
+                make(&from, &to, (320, 240)).map_err(|e| e.to_string())?;
+            }
+        };
+        let both = [s.spawn(work), s.spawn(work)];
+        both.into_iter().try_for_each(|t| t.join().unwrap_or_else(|_| Err("a thread broke".into())))
+    })?;
     Ok(())
 }
 

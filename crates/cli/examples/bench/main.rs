@@ -9,6 +9,7 @@ mod house;
 mod jobs;
 mod make;
 mod search;
+mod sending;
 mod speech;
 mod watches;
 
@@ -48,7 +49,7 @@ fn main() -> Result<(), Anyhow> {
     let wanted = args.get(1).cloned().unwrap_or_default();
     let dir = tempfile::tempdir()?;
     let bench = Bench { dir: dir.path().to_owned(), program: program()? };
-    let parts: [(&str, Part); 21] = [
+    let parts: [(&str, Part); 22] = [
         ("help", help),
         ("sparse", sparse),
         ("folder", folder),
@@ -64,6 +65,7 @@ fn main() -> Result<(), Anyhow> {
         ("camera", camera::camera),
         ("transcode", transcode),
         ("carry", carry::carry),
+        ("sending", sending::sending),
         ("make", make::make),
         ("deep", make::deep),
         ("filters", make::filters),

@@ -4,6 +4,7 @@
 //! [`coders`] (encoders). This is the only place where `unsafe` may stand.
 
 pub mod aac;
+pub mod adpcm;
 pub mod av1;
 pub mod coders;
 pub mod ffv1;
@@ -143,6 +144,26 @@ pub fn look_at_packet(track: &mut Track, packet: &[u8]) {
     let Some(row) = rows::row(&track.codec) else { return };
     if let crate::track::Media::Video(v) = &mut track.media {
         (row.look)(packet, &track.codec, v);
+    }
+}
+
+/// What the setup record of a track says of its pictures, where the container says nothing.
+pub fn describe_setup(track: &mut Track) {
+    let setup = track.setup.clone();
+    let crate::track::Media::Video(v) = &mut track.media else { return };
+    match track.codec {
+        Codec::H264 => {
+            if let Ok(Some(sps)) = h264::Config::parse(&setup).and_then(|c| c.first_sps()) {
+                sps.complete(v);
+            }
+        }
+        Codec::Hevc => {
+            if let Ok(c) = hevc::Config::parse(&setup) {
+                c.describe(v);
+            }
+        }
+        Codec::Av1 => av1::describe(&setup, v),
+        _ => (),
     }
 }
 

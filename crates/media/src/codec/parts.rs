@@ -212,8 +212,8 @@ mod tests {
                 noise = noise.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
                 let t = n as f32 / RATE as f32;
                 let click = if n % 7_919 < 40 { (noise >> 16) as f32 / 65_536.0 - 0.5 } else { 0.0 };
-                (t * 440.0 * 6.2832).sin() * 0.3 * (t * 0.7).sin()
-                    + (t * 3_100.0 * 6.2832).sin() * 0.1
+                (t * 440.0 * std::f32::consts::TAU).sin() * 0.3 * (t * 0.7).sin()
+                    + (t * 3_100.0 * std::f32::consts::TAU).sin() * 0.1
                     + click
             })
             .collect()

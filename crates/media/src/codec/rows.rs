@@ -2,7 +2,7 @@
 //! row.
 
 use super::{
-    DecodeAudio, DecodeVideo, aac, av1, ffv1, gif, h264, hevc, mjpeg, opus, pcm, raw, single::Single,
+    DecodeAudio, DecodeVideo, aac, adpcm, av1, ffv1, gif, h264, hevc, mjpeg, opus, pcm, raw, single::Single,
     symphonia, vpx,
 };
 use crate::error::{Error, Result};
@@ -127,6 +127,18 @@ pub static CODECS: &[Row] = &[
         },
         decode: Decode::Audio(|t, a| match &t.codec {
             Codec::Pcm(layout) => Ok(Box::new(pcm::Decoder::new(*layout, a.rate, a.channels)?)),
+            _ => Err(no_decoder(t)),
+        }),
+        look: no_look,
+    },
+    Row {
+        name: "ADPCM",
+        covers: |c| matches!(c, Codec::Adpcm { .. }),
+        refuse: nothing,
+        decode: Decode::Audio(|t, a| match t.codec {
+            Codec::Adpcm { kind, block } => {
+                Ok(Box::new(adpcm::Decoder::new(kind, block, &t.setup, a.rate, a.channels)?))
+            }
             _ => Err(no_decoder(t)),
         }),
         look: no_look,

@@ -4,6 +4,7 @@ use super::{Codec, Packing, PcmKind, PcmLayout, RawPicture};
 use crate::bits::{le16, le32};
 use crate::codec::aac;
 use crate::frame::Chroma;
+use crate::track::Adpcm;
 
 fn other(code: &[u8; 4], name: Option<&'static str>) -> Codec {
     Codec::Other { code: show(code), name }
@@ -150,7 +151,11 @@ pub fn wave(fmt: &[u8]) -> Option<Wave> {
         }
         0x2000 => named(Some("AC-3")),
         0x2001 => named(Some("DTS")),
-        2 | 0x11 => named(Some("ADPCM")),
+        2 => {
+            setup = extra.to_vec();
+            Codec::Adpcm { kind: Adpcm::Microsoft, block }
+        }
+        0x11 => Codec::Adpcm { kind: Adpcm::Ima, block },
         0x160..=0x163 => named(Some("Windows Media Audio")),
         0x31 => named(Some("GSM")),
         _ => named(None),

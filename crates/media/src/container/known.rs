@@ -5,7 +5,7 @@
 pub fn name(head: &[u8]) -> Option<(&'static str, &'static str)> {
     const MEDIA: &str = "a copy in MP4, MOV, Matroska or MPEG-TS can be read";
     const SOUND: &str = "a copy in WAV, AIFF, FLAC, MP3 or M4A can be read";
-    const PICTURE: &str = "a copy in JPEG, PNG, TIFF, WebP, AVIF, EXR or DPX can be read";
+    const PICTURE: &str = "a copy in JPEG, PNG, TIFF, WebP, AVIF, JPEG XL, EXR or DPX can be read";
     const OTHER: &str = "it is not media";
     let at = |n: usize, what: &[u8]| head.get(n..).is_some_and(|h| h.starts_with(what));
     if let Some(name) = picture_brand(head) {
@@ -14,7 +14,6 @@ pub fn name(head: &[u8]) -> Option<(&'static str, &'static str)> {
     Some(match head {
         _ if at(0, &[0x06, 0x0e, 0x2b, 0x34, 0x02, 0x05, 0x01, 0x01]) => ("MXF", MEDIA),
         _ if at(0, &[0x30, 0x26, 0xb2, 0x75, 0x8e, 0x66, 0xcf, 0x11]) => ("ASF (Windows Media)", MEDIA),
-        _ if at(0, b"FLV\x01") => ("FLV", MEDIA),
         _ if at(0, b".RMF") => ("RealMedia", MEDIA),
         _ if at(0, &[0x1f, 0x07, 0x00]) && head.len() >= 4 => ("a plain DV stream", MEDIA),
         _ if at(0, b"RIFF") && at(8, b"RMID") => ("MIDI", SOUND),
@@ -25,17 +24,10 @@ pub fn name(head: &[u8]) -> Option<(&'static str, &'static str)> {
         _ if at(0, b"MPCK") || at(0, b"MP+") => ("Musepack", SOUND),
         _ if at(0, b"DSD ") || at(0, b"FRM8") => ("DSD sound", SOUND),
         _ if at(0, b"#!AMR") => ("AMR", SOUND),
-        _ if at(0, b".snd") => ("AU sound", SOUND),
         _ if at(0, &[0x0b, 0x77]) => ("a plain AC-3 stream", SOUND),
         _ if at(0, &[0x7f, 0xfe, 0x80, 0x01]) => ("a plain DTS stream", SOUND),
-        _ if at(0, b"riff\x2e\x91\xcf\x11") => ("Wave64", SOUND),
-        _ if at(0, b"8BPS") => ("a Photoshop picture", PICTURE),
-        _ if at(0, &[0xff, 0x0a]) || at(0, b"\0\0\0\x0cJXL ") => ("JPEG XL", PICTURE),
-        _ if at(0, b"\0\0\0\x0cjP  ") || at(0, &[0xff, 0x4f, 0xff, 0x51]) => ("JPEG 2000", PICTURE),
-        _ if at(0, b"II*\0\x10\0\0\0CR") => ("a camera's raw picture", PICTURE),
-        _ if at(0, b"IIRO") || at(0, b"IIU\0") || at(0, b"FUJIFILM") => ("a camera's raw picture", PICTURE),
+        _ if at(0, b"8BPS") => ("a Photoshop picture of a form that is not read", PICTURE),
         _ if at(0, b"<svg") => ("SVG", PICTURE),
-        _ if at(0, b"#?RADIANCE") => ("Radiance HDR", PICTURE),
         _ if at(0, b"%PDF") => ("PDF", OTHER),
         _ if at(0, b"PK\x03\x04") => ("a ZIP archive (or an office document)", OTHER),
         _ if at(0, &[0x1f, 0x8b]) => ("a gzip file", OTHER),

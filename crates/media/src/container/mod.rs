@@ -6,6 +6,7 @@
 pub mod avi;
 pub(crate) mod block;
 pub(crate) mod codes;
+mod flv;
 pub mod known;
 pub mod mkv;
 pub mod mp4;
@@ -167,7 +168,10 @@ pub static FORMATS: &[&Format] = &[
     &avi::FORMAT,
     &ogg::FORMAT,
     &wav::FORMAT,
+    &wav::LONG_FORMAT,
+    &flv::FORMAT,
     &sound::aiff::FORMAT,
+    &sound::au::FORMAT,
     &sound::caf::FORMAT,
     &sound::flac::FORMAT,
     &sound::mpeg::FORMAT,

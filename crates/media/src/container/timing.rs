@@ -2,7 +2,7 @@
 
 use super::{Codec, Track};
 use crate::bits::{Bits, be16, be32};
-use crate::codec::{aac, flac, mpeg_audio, opus, vorbis};
+use crate::codec::{aac, adpcm, flac, mpeg_audio, opus, vorbis};
 
 /// Knows the packets of one track.
 pub enum PacketLength {
@@ -10,6 +10,8 @@ pub enum PacketLength {
     Fixed(u32),
     /// Bytes of one sample of all channels.
     Bytes(u32),
+    /// Bytes of a block, and its samples.
+    Blocks(u32, u32),
     MpegAudio,
     Vorbis(Box<vorbis::Blocks>),
     Opus,
@@ -32,6 +34,8 @@ impl PacketLength {
             Codec::Flac => PacketLength::Flac(be16(&track.setup, 2).unwrap_or(0).into()),
             Codec::Alac => PacketLength::Alac(be32(&track.setup, 0).unwrap_or(4096)),
             Codec::Pcm(p) => PacketLength::Bytes((u32::from(p.bytes) * u32::from(audio.channels)).max(1)),
+            Codec::Adpcm { kind, block } => adpcm::samples(*kind, *block, audio.channels)
+                .map_or(PacketLength::Unknown, |n| PacketLength::Blocks((*block).max(1).into(), n)),
             Codec::Other { name: Some("AC-3"), .. } => PacketLength::Fixed(1536),
             Codec::Other { name: Some("E-AC-3"), .. } => PacketLength::EnhancedAc3,
             _ => PacketLength::Unknown,
@@ -43,6 +47,9 @@ impl PacketLength {
         match self {
             PacketLength::Fixed(n) => Some(*n),
             PacketLength::Bytes(n) => u32::try_from(data.len() / *n as usize).ok(),
+            PacketLength::Blocks(bytes, each) => {
+                u32::try_from(data.len() / *bytes as usize).ok().map(|n| n * *each)
+            }
             PacketLength::MpegAudio => mpeg_audio::Header::samples_of(data),
             PacketLength::Vorbis(b) => b.samples(data),
             PacketLength::Opus => opus::samples(data),

@@ -7,6 +7,10 @@ pub mod dpx;
 mod gif;
 pub mod heif;
 mod jpeg;
+mod jpeg2000;
+mod jxl;
+mod psd;
+mod raw;
 pub mod run;
 mod tiff;
 mod write;
@@ -59,6 +63,33 @@ pub static FORMATS: &[StillFormat] = &[
         |h| if h.starts_with(&[0x76, 0x2f, 0x31, 0x01]) { 100 } else { 0 },
         image::ImageFormat::OpenExr,
     ),
+    starts("PNM", pnm_score, image::ImageFormat::Pnm),
+    starts(
+        "Radiance HDR",
+        |h| if h.starts_with(b"#?RADIANCE") || h.starts_with(b"#?RGBE") { 100 } else { 0 },
+        image::ImageFormat::Hdr,
+    ),
+    starts("QOI", |h| if h.starts_with(b"qoif") { 100 } else { 0 }, image::ImageFormat::Qoi),
+    StillFormat {
+        name: "JPEG XL",
+        score: jxl::score,
+        reader: Reads::Own { facts: jxl::facts, decode: jxl::decode },
+    },
+    StillFormat {
+        name: "JPEG 2000",
+        score: jpeg2000::score,
+        reader: Reads::Own { facts: jpeg2000::facts, decode: jpeg2000::decode },
+    },
+    StillFormat {
+        name: "Photoshop",
+        score: psd::score,
+        reader: Reads::Own { facts: psd::facts, decode: psd::decode },
+    },
+    StillFormat {
+        name: RAW,
+        score: raw::score,
+        reader: Reads::Own { facts: raw::facts, decode: raw::decode },
+    },
     StillFormat {
         name: "GIF",
         score: gif::score,
@@ -81,6 +112,18 @@ pub static FORMATS: &[StillFormat] = &[
     },
 ];
 
+/// What a camera's sensor saw, with a picture beside it.
+const RAW: &str = "camera raw";
+
+/// One letter, a number, and then white space (netpbm: P1 to P6, and P7 with a line of its own).
+fn pnm_score(h: &[u8]) -> u8 {
+    match h {
+        [b'P', b'1'..=b'6', after, ..] if after.is_ascii_whitespace() || *after == b'#' => 90,
+        [b'P', b'7', b'\n', ..] => 90,
+        _ => 0,
+    }
+}
+
 fn tiff_score(h: &[u8]) -> u8 {
     // A camera's raw picture has the same start and its maker's mark behind it.
     let plain = h.starts_with(b"II*\0")
@@ -102,6 +145,10 @@ pub fn recognise(head: &[u8], source: &mut dyn Source) -> Result<Option<&'static
     let best = FORMATS.iter().filter(|f| (f.score)(head) > 0).max_by_key(|f| (f.score)(head));
     match best {
         Some(f) if f.name == "GIF" && !gif::is_single(source)? => Ok(None),
+        // A camera's raw picture in the form of TIFF: its first directory is often a thumbnail.
+        Some(f) if f.name == "TIFF" && tiff::raw_kind(source)?.is_some_and(|k| k.contains("raw picture")) => {
+            Ok(FORMATS.iter().find(|f| f.name == RAW))
+        }
         best => Ok(best),
     }
 }

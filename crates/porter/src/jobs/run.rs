@@ -11,6 +11,7 @@ use crate::config::{House, Looked};
 use crate::control::{Answer, Order};
 use crate::error::{Error, Result};
 use crate::notify::Teller;
+use crate::store::OpenRank;
 use crate::store::{Cause, Change, Event, JobId, Step, TaskKey};
 use crate::watch::fetch::Fetcher;
 use crate::watch::service::{Arrival, News, WatchThread};
@@ -279,7 +280,7 @@ impl<F: FnMut(&Event)> Dispatch<F> {
         // A job that is being cancelled has nothing else to do.
         let cancelled = tasks.iter().filter(|t| t.key.step == Step::Cancel).map(|t| t.key.job);
         self.porter.cancelled().extend(cancelled);
-        for (job, watch, priority, on_hold, _) in self.porter.store.read(|v| v.open_ranks())? {
+        for OpenRank { job, watch, priority, on_hold, .. } in self.porter.store.read(|v| v.open_ranks())? {
             self.schedule.enter(job, &watch, priority);
             if on_hold {
                 self.on_hold.insert(job);

@@ -20,4 +20,4 @@ pub use change::{
 pub use open::{Store, Tx};
 pub use rows::*;
 pub use said::Said;
-pub use view::{Filter, Sql, View};
+pub use view::{Filter, OpenRank, Sql, View};

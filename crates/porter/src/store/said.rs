@@ -243,8 +243,8 @@ impl Said {
                 return Ok(None);
             };
             let timecode = timecode.and_then(|t| serde_json::from_str(&t).ok());
-            let mut out = Transcript::default();
-            out.source = words::transcript::Source { name, timecode, ..Default::default() };
+            let source = words::transcript::Source { name, timecode, ..Default::default() };
+            let mut out = Transcript { source, ..Transcript::default() };
             let mut q =
                 db.prepare_cached("SELECT text, starts FROM passage WHERE transcript = ? ORDER BY id")?;
             let mut rows = q.query([id])?;

@@ -95,6 +95,16 @@ pub(super) const TASKS_OF: &str = "SELECT * FROM task WHERE job = ? ORDER BY ste
 /// A store of an older program does not have every name in folded form.
 pub(super) const GIVEN: &str = "SELECT job FROM delivery WHERE place = ?1 AND (name = ?2 OR folded = ?3)";
 
+/// What of a job that has not ended tells when its turn is.
+pub struct OpenRank {
+    pub job: JobId,
+    pub watch: String,
+    pub priority: i64,
+    pub on_hold: bool,
+    /// Of its source.
+    pub bytes: u64,
+}
+
 impl View<'_> {
     /// The random id of the house this store is of.
     pub fn house(&self) -> Sql<Option<String>> {
@@ -137,11 +147,17 @@ impl View<'_> {
         all(self.db, SQL, params![before, after, most], job)
     }
 
-    /// Every job that has not ended: its watch, its priority, whether it is on hold, and the bytes of its source.
-    pub fn open_ranks(&self) -> Sql<Vec<(JobId, String, i64, bool, u64)>> {
+    /// Every job that has not ended.
+    pub fn open_ranks(&self) -> Sql<Vec<OpenRank>> {
         let sql = "SELECT id, watch, priority, on_hold, size FROM job INDEXED BY job_open WHERE ended IS NULL ORDER BY id";
         all(self.db, sql, [], |r| {
-            Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get::<_, i64>(4)? as u64))
+            Ok(OpenRank {
+                job: r.get(0)?,
+                watch: r.get(1)?,
+                priority: r.get(2)?,
+                on_hold: r.get(3)?,
+                bytes: r.get::<_, i64>(4)? as u64,
+            })
         })
     }
 

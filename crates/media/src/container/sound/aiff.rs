@@ -7,6 +7,7 @@ use crate::container::reader::Reader;
 use crate::container::{About, AudioTrack, Codec, Demux, Format, Media, PcmKind, PcmLayout, Source, Track};
 use crate::error::{Error, Result};
 use crate::limits::{MAX_CHANNELS, MAX_SAMPLE_RATE, MIN_SAMPLE_RATE};
+use crate::track::Adpcm;
 
 pub static FORMAT: Format = Format { name: "AIFF", score, open };
 
@@ -60,13 +61,23 @@ fn open(source: Box<dyn Source>) -> Result<Box<dyn Demux>> {
         b"fl64" | b"FL64" => pcm(64, true, PcmKind::Float),
         b"alaw" | b"ALAW" => pcm(8, true, PcmKind::Alaw),
         b"ulaw" | b"ULAW" => pcm(8, true, PcmKind::Mulaw),
-        _ => Codec::Other { code: show(&kind), name: (&kind == b"ima4").then_some("ADPCM") },
+        b"ima4" => Codec::Adpcm { kind: Adpcm::QuickTime, block: 34 * channels },
+        _ => Codec::Other { code: show(&kind), name: None },
     };
-    let bytes = if let Codec::Pcm(p) = &codec { u64::from(p.bytes) } else { 1 };
+    let bytes = match &codec {
+        Codec::Pcm(p) => u64::from(p.bytes),
+        Codec::Adpcm { .. } => 34,
+        _ => 1,
+    };
     let track = Track::new(1, codec, Media::Audio(AudioTrack { rate, channels, profile: None }), rate);
-    let place = Place { at, len, frame: bytes * u64::from(channels) };
+    // What the head counts are packets, of 64 samples each.
+    let each = if matches!(track.codec, Codec::Adpcm { .. }) { 64 } else { 1 };
+    let place = Place { at, len, frame: bytes * u64::from(channels), each };
     let stated = u64::from(be32(&common, 2).unwrap_or(0));
-    if stated * place.frame > len && about.damage.is_none() && matches!(track.codec, Codec::Pcm(_)) {
+    if stated * place.frame > len
+        && about.damage.is_none()
+        && matches!(track.codec, Codec::Pcm(_) | Codec::Adpcm { .. })
+    {
         about.damage = Some(format!(
             "cut off, or still being copied: {stated} samples are stated, but only {} are there",
             len / place.frame

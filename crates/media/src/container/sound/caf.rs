@@ -98,7 +98,7 @@ fn open(source: Box<dyn Source>) -> Result<Box<dyn Demux>> {
     let mut track = Track::new(1, codec, Media::Audio(a), rate);
     track.setup = setup;
     if is_pcm {
-        let place = Place { at, len, frame: packet_bytes.into() };
+        let place = Place { at, len, frame: packet_bytes.into(), each: 1 };
         if packet_bytes == 0 {
             return Err(Error::damaged("CAF/desc", "samples of 0 bytes"));
         }

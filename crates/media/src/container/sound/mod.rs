@@ -2,6 +2,7 @@
 
 pub mod adts;
 pub mod aiff;
+pub mod au;
 pub mod caf;
 pub mod flac;
 pub(crate) mod frames;

@@ -16,6 +16,7 @@ pub struct Samples {
     data_at: u64,
     /// Bytes of one sample of all channels.
     frame: u64,
+    each: u64,
     total: u64,
     next: u64,
     chosen: bool,
@@ -26,6 +27,8 @@ pub struct Place {
     pub at: u64,
     pub len: u64,
     pub frame: u64,
+    /// Samples of each channel in that.
+    pub each: u64,
 }
 
 impl Samples {
@@ -37,7 +40,8 @@ impl Samples {
         place: Place,
     ) -> Self {
         let total = place.len / place.frame.max(1);
-        track.duration = Time::new(total.min(i64::MAX as u64) as i64, track.timescale);
+        let samples = total.saturating_mul(place.each).min(i64::MAX as u64);
+        track.duration = Time::new(samples as i64, track.timescale);
         track.bytes = Some(place.len);
         Samples {
             source: BlockReader::new(source),
@@ -46,6 +50,7 @@ impl Samples {
             about,
             data_at: place.at,
             frame: place.frame.max(1),
+            each: place.each.max(1),
             total,
             next: 0,
             chosen: true,
@@ -74,14 +79,21 @@ impl Demux for Samples {
         self.chosen = tracks.contains(&0);
     }
     fn next_packet(&mut self) -> Result<Option<Packet>> {
-        let n = RUN.min(self.total - self.next);
+        let n = (RUN / self.each).max(1).min(self.total - self.next);
         if n == 0 || !self.chosen {
             return Ok(None);
         }
         let at = self.data_at + self.next * self.frame;
-        let pts = self.next as i64;
+        let pts = (self.next * self.each) as i64;
         self.next += n;
         let data = self.source.read(at, (n * self.frame) as usize)?;
-        Ok(Some(Packet { pts, duration: n as i64, key: true, shown: true, data, ..Packet::default() }))
+        Ok(Some(Packet {
+            pts,
+            duration: (n * self.each) as i64,
+            key: true,
+            shown: true,
+            data,
+            ..Packet::default()
+        }))
     }
 }

@@ -1,8 +1,10 @@
 //! WAVE: RIFF (Multimedia Programming Interface 1.0, 1991), RF64 and BW64 (EBU Tech 3306; ITU-R BS.2088-1),
 //! with the broadcast extension (EBU Tech 3285).
 
+mod long;
 mod mux;
 
+pub use long::FORMAT as LONG_FORMAT;
 pub use mux::Writer;
 
 use super::codes;
@@ -12,6 +14,7 @@ use super::sound::samples::{Place, Samples};
 use super::stream::{Described, Look, Streamed};
 use super::{About, AudioTrack, Codec, Demux, Format, Media, Source, Track};
 use crate::bits::{le32, le64, text};
+use crate::codec::adpcm;
 use crate::codec::mpeg_audio::Header;
 use crate::error::{Error, Result};
 use crate::limits::{MAX_CHANNELS, MAX_SAMPLE_RATE, MIN_SAMPLE_RATE};
@@ -42,6 +45,11 @@ fn open(source: Box<dyn Source>) -> Result<Box<dyn Demux>> {
     let mut r = Reader::new(source)?;
     let mut about = About::default();
     let chunks = read(&mut r, &mut about)?;
+    demux(FORMAT.name, r, about, chunks)
+}
+
+/// What the chunks describe, whatever form they lie in.
+fn demux(name: &'static str, mut r: Reader, about: About, chunks: Chunks) -> Result<Box<dyn Demux>> {
     let fmt = chunks.format.ok_or_else(|| Error::damaged("WAV", "no 'fmt ' chunk"))?;
     let (at, len) = chunks.data.ok_or_else(|| Error::damaged("WAV", "no 'data' chunk"))?;
     let w = codes::wave(&fmt).ok_or_else(|| Error::damaged("WAV/fmt", "the chunk is cut short"))?;
@@ -73,16 +81,22 @@ fn open(source: Box<dyn Source>) -> Result<Box<dyn Demux>> {
         Frames::sync(&mut r, parse, Header::BYTES, 1 << 20)?;
         let first = r.at();
         let frames = Frames::new(r, parse, Header::BYTES, first, at + len);
-        let look = Look { format: FORMAT.name, bytes: 1 << 30, from_zero: false };
+        let look = Look { format: name, bytes: 1 << 30, from_zero: false };
         return Ok(Box::new(Streamed::open(frames, vec![Described::new(track, w.rate)], about, look)?));
     }
     let frame = bytes.unwrap_or(u64::from(w.block));
-    let place = Place { at, len, frame };
+    let each = match track.codec {
+        Codec::Adpcm { kind, block } => adpcm::samples(kind, block, w.channels).unwrap_or(1).into(),
+        _ => 1,
+    };
+    let place = Place { at, len, frame, each };
     let seconds = match bytes {
+        // Of blocks it is known how much is in them.
+        None if each > 1 => None,
         None if w.bytes_per_second > 0 => Some(len as f64 / f64::from(w.bytes_per_second)),
         _ => None,
     };
-    let mut samples = Samples::new(FORMAT.name, r.into_source(), track, about, place);
+    let mut samples = Samples::new(name, r.into_source(), track, about, place);
     if let Some(s) = seconds {
         // Coded sound is as long as its bytes take at the stated rate.
         samples.set_duration(Time::new((s * 1000.0) as i64, 1000));
