@@ -354,3 +354,62 @@ fn a_slow_source_gives_the_same() {
         assert_eq!(packets(slow.as_mut()), packets(fast.as_mut()), "{name}");
     }
 }
+
+/// Tags of FLV: pictures with their setup record first, each with what is to be added to its time, and MP3 between them.
+fn flash(setup: &[u8], pictures: &[Packet], scale: u32, sound: &[Vec<u8>]) -> Vec<u8> {
+    let mut out = b"FLV\x01\x05\0\0\0\x09\0\0\0\0".to_vec();
+    let mut put = |kind: u8, ms: i64, body: Vec<u8>| {
+        let size = (body.len() as u32).to_be_bytes();
+        let time = (ms as u32).to_be_bytes();
+        out.push(kind);
+        out.extend(&size[1..]);
+        out.extend(&time[1..]);
+        out.push(time[0]);
+        out.extend([0; 3]);
+        out.extend(&body);
+        out.extend((body.len() as u32 + 11).to_be_bytes());
+    };
+    put(9, 0, [&[0x17, 0, 0, 0, 0], setup].concat());
+    let ms = |t: i64| t * 1000 / i64::from(scale);
+    let mut decoded: Vec<i64> = pictures.iter().map(|p| ms(p.pts)).collect();
+    decoded.sort_unstable();
+    for (n, p) in pictures.iter().enumerate() {
+        let at = decoded[n];
+        // Never shown before it is decoded: all is late by what the largest step back asks.
+        let later = ((ms(p.pts) - at + 500) as u32).to_be_bytes();
+        let first = if p.key { 0x17 } else { 0x27 };
+        put(9, at, [&[first, 1, later[1], later[2], later[3]], p.data.as_slice()].concat());
+        if let Some(s) = sound.get(n) {
+            put(8, n as i64 * 26, [&[0x2f], s.as_slice()].concat());
+        }
+    }
+    out
+}
+
+#[test]
+fn flash_files_are_read() {
+    let mut d = open(fixture("recorded-avc1.mkv")).unwrap();
+    let n = d.tracks().iter().position(|t| t.video().is_some()).unwrap();
+    let (track, scale) = (d.tracks()[n].clone(), d.tracks()[n].timescale);
+    d.choose(&[n]);
+    let pictures = packets(d.as_mut());
+    let sound = all_of("tone.mp3");
+    let sound = &sound[..pictures.len().min(sound.len())];
+    let bytes = flash(&track.setup, &pictures, scale, sound);
+    let mut d = open(bytes.clone()).unwrap();
+    assert_eq!(d.format(), "FLV");
+    let told: Vec<String> = d.tracks().iter().map(|t| t.codec.name()).collect();
+    assert_eq!(told, ["H.264", "MP3"]);
+    let (v, want) = (d.tracks()[0].video().unwrap(), track.video().unwrap());
+    assert_eq!((v.width, v.height), (want.width, want.height));
+    assert_eq!(d.about().damage, None);
+    let all = packets(d.as_mut());
+    let of = |track: usize| all.iter().filter(move |p| p.track == track);
+    assert!(of(0).map(|p| &p.data).eq(pictures.iter().map(|p| &p.data)));
+    assert!(of(1).map(|p| &p.data).eq(sound.iter()));
+    // It is the source, picture for picture.
+    let deep = media::deep::of(Box::new(Cursor::new(bytes.clone()))).unwrap();
+    assert!(deep.is_clean() && deep.tracks[0].decoded == pictures.len() as u64, "{deep:?}");
+    let cut = open(bytes[..bytes.len() - 40].to_vec()).unwrap();
+    assert!(cut.about().damage.as_deref().is_some_and(|d| d.contains("cut off")), "{:?}", cut.about().damage);
+}

@@ -3,6 +3,7 @@
 
 use crate::error::{Error, Result};
 use crate::files::Watching;
+use crate::files::copy::Behind;
 use ring::digest::{Context, SHA256};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -146,10 +147,34 @@ fn small(name: &str) -> bool {
     WORDS.contains(&ending.as_str())
 }
 
+/// What is written goes to the disk while more is written.
+struct Out {
+    file: File,
+    behind: Behind,
+}
+
+impl Write for Out {
+    fn write(&mut self, block: &[u8]) -> io::Result<usize> {
+        let n = self.file.write(block)?;
+        self.behind.wrote(&self.file, n);
+        Ok(n)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.file.flush()
+    }
+}
+
+impl Seek for Out {
+    fn seek(&mut self, to: io::SeekFrom) -> io::Result<u64> {
+        self.file.seek(to)
+    }
+}
+
 /// Takes parts one after another.
 enum Writer {
-    Zip(Box<ZipWriter<BufWriter<File>>>),
-    Tar(Box<tar::Builder<BufWriter<File>>>),
+    Zip(Box<ZipWriter<BufWriter<Out>>>),
+    Tar(Box<tar::Builder<BufWriter<Out>>>),
 }
 
 impl Writer {
@@ -185,7 +210,7 @@ impl Writer {
             Writer::Zip(zip) => zip.finish().map_err(io::Error::other)?,
             Writer::Tar(tar) => tar.into_inner()?,
         };
-        let file = out.into_inner().map_err(|e| e.into_error())?;
+        let file = out.into_inner().map_err(|e| e.into_error())?.file;
         file.sync_all()?;
         Ok(file)
     }
@@ -195,7 +220,7 @@ impl Writer {
 pub fn write(form: Form, at: &Path, parts: &[Part], watching: &dyn Watching) -> Result<()> {
     let fail = |e| Error::path("cannot write", at)(e);
     let file = File::options().read(true).write(true).create(true).truncate(true).open(at).map_err(fail)?;
-    let out = BufWriter::with_capacity(BLOCK, file);
+    let out = BufWriter::with_capacity(BLOCK, Out { file, behind: Behind::default() });
     let mut writer = match form {
         Form::Zip => Writer::Zip(Box::new(ZipWriter::new(out))),
         Form::Tar => Writer::Tar(Box::new(tar::Builder::new(out))),

@@ -31,7 +31,7 @@ fn open(bytes: &[u8]) -> Result<Image<'_>> {
     // What is cut off is damaged, and no picture with a gray end.
     let settings = DecodeSettings { strict: true, ..DecodeSettings::default() };
     let read = || Image::new(bytes, &settings).map_err(|e| Error::damaged(NAME, e.to_string()));
-    let image = crate::guard::catch(std::panic::AssertUnwindSafe(read)).ok_or_else(broke)??;
+    let image = crate::guard::catch(read).ok_or_else(broke)??;
     check_area(NAME, image.width(), image.height())?;
     Ok(image)
 }
@@ -69,7 +69,7 @@ pub fn decode(source: &mut dyn Source) -> Result<DynamicImage> {
         });
         Ok((planes.collect::<Result<_>>()?, deep))
     };
-    let (planes, deep) = crate::guard::catch(std::panic::AssertUnwindSafe(read)).ok_or_else(broke)??;
+    let (planes, deep) = crate::guard::catch(read).ok_or_else(broke)??;
     let joined = |planes: &[Vec<u16>]| -> Vec<u16> {
         (0..w as usize * h as usize).flat_map(|i| planes.iter().map(move |p| p[i])).collect()
     };

@@ -61,7 +61,14 @@ pub fn decode(source: &mut dyn Source) -> Result<DynamicImage> {
     if image.num_loaded_keyframes() == 0 {
         return Err(Error::damaged(NAME, "cut off, or still being copied: no picture in it is whole"));
     }
-    image.request_color_encoding(EnumColourEncoding::srgb(RenderingIntent::Relative));
+    // What is in the colours of sRGB already stays what it is, to the last bit.
+    let is_srgb = |i: &JxlImage| i.rendered_cicp().is_some_and(|c| c[0] == 1 && c[1] == 13);
+    if !is_srgb(&image) {
+        image.request_color_encoding(match image.pixel_format().is_grayscale() {
+            true => EnumColourEncoding::gray_srgb(RenderingIntent::Relative),
+            false => EnumColourEncoding::srgb(RenderingIntent::Relative),
+        });
+    }
     let render = || -> Result<DynamicImage> {
         let shown = image.render_frame(0).map_err(|e| Error::damaged(NAME, e.to_string()))?;
         let mut stream = shown.stream();
@@ -86,7 +93,7 @@ pub fn decode(source: &mut dyn Source) -> Result<DynamicImage> {
     };
     let picture = crate::guard::catch(render).ok_or_else(broke)??;
     // What cannot be brought to sRGB there keeps its own profile.
-    let is_converted = image.rendered_cicp() == Some([1, 13, 0, 1]);
+    let is_converted = is_srgb(&image);
     let picture = if is_converted { picture } else { colour::to_srgb(picture, &image.rendered_icc()) };
     let deep = image.image_header().metadata.bit_depth.bits_per_sample() > 8;
     Ok(if deep { picture } else { eight(picture) })

@@ -9,6 +9,7 @@ pub mod heif;
 mod jpeg;
 mod jpeg2000;
 mod jxl;
+mod plain;
 mod psd;
 mod raw;
 pub mod run;
@@ -282,6 +283,11 @@ pub fn facts(format: &'static StillFormat, source: &mut dyn Source) -> Result<St
         Reads::Own { facts, .. } => return facts(source),
     };
     if library_format == image::ImageFormat::Tiff
+        && let Some(facts) = plain::facts(source)?
+    {
+        return Ok(facts);
+    }
+    if library_format == image::ImageFormat::Tiff
         && let Some((w, h)) = tiff::gray_float_size(source)?
     {
         return Ok(StillFacts { float: true, ..StillFacts::new(format.name, w, h, 16, Chroma::Gray) });
@@ -330,6 +336,11 @@ pub fn decode(format: &StillFormat, source: &mut dyn Source) -> Result<DynamicIm
         Reads::Library(l) => l,
         Reads::Own { decode, .. } => return decode(source),
     };
+    if library_format == image::ImageFormat::Tiff
+        && let Some(picture) = plain::decode(source)?
+    {
+        return Ok(picture);
+    }
     if library_format == image::ImageFormat::Tiff
         && let Some(gray) = tiff::gray_float(source)?
     {

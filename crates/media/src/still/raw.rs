@@ -32,7 +32,7 @@ fn kind(bytes: &[u8], source: &mut dyn Source) -> Result<&'static str> {
         b if b.get(8..10) == Some(b"CR") => "CR2",
         _ => match tiff::raw_kind(source)? {
             Some(k) if k.contains("DNG") => "DNG",
-            _ => "TIFF/EP and its kin",
+            _ => "TIFF/EP and its kin: NEF, ARW, PEF",
         },
     })
 }

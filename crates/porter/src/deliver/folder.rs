@@ -5,11 +5,13 @@ use crate::error::Error;
 use crate::files::copy::{copy, copy_unsynced, digest_of};
 use crate::files::known::plain;
 use crate::files::{Dir, Watching};
+use crate::store::MadeFile;
 use media::show;
 use std::ffi::{OsStr, OsString};
 use std::fs::File;
 use std::io::{self, ErrorKind, Seek};
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// The end of the names of what is not whole yet. The dot in front of them hides it; the end is one that watches of
 /// every house pass over.
@@ -17,6 +19,37 @@ const STAGE_ENDING: &str = ".deft-porter.part";
 
 /// From so many files on they are synced together.
 const MANY: usize = 64;
+/// So many of them at a time: a disk answers several at once.
+const AT_ONCE: usize = 8;
+
+/// The folder of the file before.
+type Last = Option<(PathBuf, Dir)>;
+
+/// Does something with every file, several at a time; the first trouble ends it.
+fn each(
+    files: &[MadeFile],
+    work: impl Fn(&MadeFile, &mut Last) -> Result<(), Trouble> + Sync,
+) -> Result<(), Trouble> {
+    let next = AtomicUsize::new(0);
+    std::thread::scope(|scope| {
+        let all: Vec<_> = (0..AT_ONCE.min(files.len()))
+            .map(|_| {
+                scope.spawn(|| {
+                    let mut last = None;
+                    while let Some(f) = files.get(next.fetch_add(1, Ordering::Relaxed)) {
+                        if let Err(t) = work(f, &mut last) {
+                            next.store(files.len(), Ordering::Relaxed);
+                            return Err(t);
+                        }
+                    }
+                    Ok(())
+                })
+            })
+            .collect();
+        let broke = || Err(Trouble::Away("a thread that carried broke".into()));
+        all.into_iter().map(|t| t.join().unwrap_or_else(|_| broke())).fold(Ok(()), Result::and)
+    })
+}
 
 /// A folder that was opened and recognised; all work goes through that handle.
 pub struct FolderPlace {
@@ -120,37 +153,36 @@ impl FolderPlace {
         Ok(())
     }
 
-    /// Many files go to the disk together: each is written, all are synced, and each is read back then.
+    /// Many files go to the disk together, several at a time: each is written, all are synced, and each is read back then.
     fn stage_many(&self, cargo: &Cargo, dir: &Dir, stage: &OsStr, w: &dyn Watching) -> Result<(), Trouble> {
         let folder = dir.create_folder(stage).map_err(self.trouble("cannot make the folder", stage))?;
-        let mut last: Option<(PathBuf, Dir)> = None;
-        let mut holder_of = |inside: &Path, make: bool| -> Result<(Dir, OsString), Trouble> {
-            let fail = |e| self.trouble("cannot make the folder of", inside)(e);
-            let name = inside.file_name().unwrap_or_default().to_owned();
-            let parent = inside.parent().unwrap_or(Path::new(""));
-            // Files of one folder come one after another.
-            if let Some((at, holder)) = &last
-                && at == parent
-            {
-                return Ok((holder.again().map_err(fail)?, name));
-            }
-            let holder = folder.holder(inside, make).map_err(fail)?.0;
-            last = Some((parent.to_owned(), holder.again().map_err(fail)?));
-            Ok((holder, name))
-        };
-        for f in &cargo.files {
-            let (holder, name) = holder_of(Path::new(&f.inside), true)?;
-            self.write(&cargo.at(f), &f.digest, &holder, &name, (false, w))?;
-        }
+        each(&cargo.files, |f, at| {
+            let (holder, name) = self.holder_in(&folder, Path::new(&f.inside), at)?;
+            self.write(&cargo.at(f), &f.digest, &holder, &name, (false, w)).map(|_| ())
+        })?;
         rustix::fs::syncfs(folder.fd()).map_err(|e| self.trouble("cannot write", stage)(e.into()))?;
         crate::stops::here("staged, not read back");
-        for f in &cargo.files {
-            let (holder, name) = holder_of(Path::new(&f.inside), false)?;
+        each(&cargo.files, |f, at| {
+            let (holder, name) = self.holder_in(&folder, Path::new(&f.inside), at)?;
             let to = holder.path().join(&name);
             let mut file = holder.read(&name).map_err(self.trouble("cannot read", &to))?;
-            self.read_back(&mut file, &to, &f.digest, w)?;
+            self.read_back(&mut file, &to, &f.digest, w)
+        })
+    }
+
+    /// The folder that a file goes into; those of one folder come one after another.
+    fn holder_in(&self, folder: &Dir, inside: &Path, last: &mut Last) -> Result<(Dir, OsString), Trouble> {
+        let fail = |e| self.trouble("cannot make the folder of", inside)(e);
+        let name = inside.file_name().unwrap_or_default().to_owned();
+        let parent = inside.parent().unwrap_or(Path::new(""));
+        if let Some((at, holder)) = last
+            && at == parent
+        {
+            return Ok((holder.again().map_err(fail)?, name));
         }
-        Ok(())
+        let holder = folder.holder(inside, true).map_err(fail)?.0;
+        *last = Some((parent.to_owned(), holder.again().map_err(fail)?));
+        Ok((holder, name))
     }
 
     fn stage_in(&self, cargo: &Cargo, dir: &Dir, stage: &OsStr, w: &dyn Watching) -> Result<(), Trouble> {
