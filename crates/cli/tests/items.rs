@@ -669,3 +669,37 @@ fn delivered_files_say_what_they_were_made_of() {
     let wav = std::fs::read(at("Ebb & flow.wav")).unwrap();
     assert!(String::from_utf8_lossy(&wav).contains("ICMT"));
 }
+
+/// What is spoilt in its middle is found before anything is made, where the watch wants all of it decoded; a rule can say
+/// otherwise for what it makes.
+#[test]
+fn a_watch_can_have_everything_decoded_first() {
+    let good = support::make_clip(&Clip { frames: 60, ..Clip::default() });
+    // A dozen bytes in the middle of the pictures are others: head and index are whole.
+    let mut spoilt = good.clone();
+    let middle = spoilt.len() / 2;
+    spoilt[middle..middle + 400].iter_mut().for_each(|b| *b ^= 0x5a);
+    let house = House::with(&format!("check = \"whole\"\n{MOVE}"), "");
+    house.drop_in("good.mp4", &good);
+    house.drop_in("spoilt.mp4", &spoilt);
+    house.run_once();
+    let status = house.status();
+    let of = |name: &str| {
+        let ended = status["ended"].as_array().unwrap();
+        ended.iter().find(|j| j["path"] == name).unwrap_or_else(|| panic!("{status:#}")).clone()
+    };
+    assert_eq!(of("good.mp4")["state"], "done", "{status:#}");
+    assert_eq!(of("spoilt.mp4")["state"], "turned away", "{status:#}");
+    let why = of("spoilt.mp4")["reason"].to_string();
+    assert!(why.contains("track 1") && why.contains("spoilt") || why.contains("cannot be read"), "{why}");
+    // Recorded with what is to be made.
+    let recipe = text(&porter(&house, &["jobs", "show", "1", "--json"]));
+    assert!(recipe.contains("good_proxy.mp4"), "{recipe}");
+    let quick = House::new();
+    quick.drop_in("spoilt.mp4", &spoilt);
+    quick.run_once();
+    assert_eq!(tree(&quick, "out"), ["spoilt_proxy.mp4"], "what can be made of it is made");
+    let wrong = House::with(&format!("check = \"deep\"\n{MOVE}"), "");
+    let told = text(&porter(&wrong, &["check"]));
+    assert!(told.contains("\"quick\" or \"whole\"") || told.contains("whole"), "{told}");
+}

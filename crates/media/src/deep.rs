@@ -67,6 +67,26 @@ impl DeepTrack {
 }
 
 impl Deep {
+    /// What of it is spoilt, in words; a track that nobody here can decode is not.
+    pub fn spoilt(&self) -> Option<String> {
+        if self.unreadable > 0 {
+            let first = self.first_unreadable.as_deref().unwrap_or_default();
+            return Some(format!("{} packets cannot be read, first: {first}", self.unreadable));
+        }
+        self.tracks.iter().find(|t| t.bad > 0 || t.concealed > 0).map(|t| {
+            let what = if t.kind == DeepKind::Picture { "picture" } else { "sound" };
+            let first = t.first_bad.as_ref().map_or(String::new(), |b| {
+                format!(", the first at {:.2} s (number {}): {}", b.seconds, b.number, b.why)
+            });
+            format!(
+                "{what} track {}: {} of {} packets are spoilt{first}",
+                t.track,
+                t.bad.max(t.concealed),
+                t.packets
+            )
+        })
+    }
+
     /// Whether all of it could be decoded, and there was something to decode.
     pub fn is_clean(&self) -> bool {
         let good = |t: &DeepTrack| t.bad == 0 && t.concealed == 0 && t.not_decoded.is_none() && t.decoded > 0;

@@ -22,6 +22,9 @@ pub struct Recipe {
     /// A folder goes with a manifest of what is in it (ASC MHL).
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub manifest: bool,
+    /// It is decoded whole before it goes anywhere.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub checked: bool,
     /// It does not say in its own metadata what it was made of.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub unmarked: bool,
@@ -77,6 +80,13 @@ pub struct Hearing {
     /// Captions that came with the file are taken for what was said.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub from_captions: bool,
+}
+
+impl Recipe {
+    /// Of pictures or sound, by this program.
+    pub fn is_made(&self) -> bool {
+        !self.original && self.package.is_none() && self.transcript.is_none()
+    }
 }
 
 impl From<media::recipe::Recipe> for Recipe {

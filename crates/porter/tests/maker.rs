@@ -23,6 +23,7 @@ fn order(folder: &Path) -> Order {
         bounds: Default::default(),
         secrets: Vec::new(),
         captions: None,
+        whole: false,
         frames: None,
         beside: None,
     }

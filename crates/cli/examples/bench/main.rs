@@ -356,6 +356,7 @@ fn order_of(outputs: &[(PathBuf, Recipe)]) -> Result<Vec<u8>, Anyhow> {
         bounds: Bounds { memory: 4_000_000_000, ..Bounds::default() },
         secrets: Vec::new(),
         captions: None,
+        whole: false,
         frames: None,
         beside: None,
     };

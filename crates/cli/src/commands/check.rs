@@ -324,6 +324,7 @@ fn try_child(house: &House) -> Result<(String, Vec<Tried>)> {
         bounds: Default::default(),
         secrets: Vec::new(),
         captions: None,
+        whole: false,
         frames: None,
         beside: None,
     };

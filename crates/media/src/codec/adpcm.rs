@@ -124,7 +124,7 @@ impl Decoder {
                     let signed = if nibble > 7 { i32::from(nibble) - 16 } else { i32::from(nibble) };
                     let expected = (*last * *c1 + *before * *c2) >> 8;
                     let value = (expected + signed * *step).clamp(-32_768, 32_767);
-                    *step = (*step * ADAPT[usize::from(nibble)] >> 8).clamp(16, i32::MAX / 1024);
+                    *step = ((*step * ADAPT[usize::from(nibble)]) >> 8).clamp(16, i32::MAX / 1024);
                     (*before, *last) = (*last, value);
                     planes[n % channels].push(value);
                 }

@@ -106,6 +106,8 @@ pub struct Watch {
     pub from: Option<Fetch>,
     /// Of a content that was worked on before nothing is made again.
     pub same_content: SameContent,
+    /// What arrives is decoded whole first, and so is what is made of it unless its rule says otherwise.
+    pub checks_whole: bool,
     /// Folders in it that are left empty go.
     pub remove_empty_folders: bool,
     /// How long size and time of a file must not have changed.
@@ -349,6 +351,8 @@ pub struct Make {
     pub to: Option<Vec<String>>,
     /// What becomes of a name that is taken there.
     pub if_taken: IfTaken,
+    /// Whether what is made is decoded whole before it goes anywhere; none: as the watch has it.
+    pub checks_whole: Option<bool>,
     /// What is published with it.
     pub item: Option<ItemMake>,
 }

@@ -16,7 +16,7 @@ use media::plan::{self, OutputPlan, Plan};
 use media::recipe::Recipe;
 use media::run::kept::{Keeps, Kept};
 use media::run::{Control, Made};
-use media::{facts, run, still};
+use media::{deep, facts, run, still};
 use std::fs::File;
 use std::io::{BufRead, BufReader, Read, Write};
 use std::os::fd::AsFd;
@@ -354,8 +354,28 @@ impl Desk<'_> {
                 let why = format!("{TOO_MUCH} ({} bytes)", self.order.bounds.look);
                 Err(media::Error::limit("", why).into())
             }
-            other => Ok(other?),
+            other => {
+                let mut found = other?;
+                if self.order.whole && found.damage.is_none() {
+                    found.damage = self.spoilt(&found)?;
+                }
+                Ok(found)
+            }
         }
+    }
+
+    /// Decodes all of the source.
+    fn spoilt(&self, found: &facts::Facts) -> Result<Option<String>> {
+        let left = Arc::new(AtomicU64::new(u64::MAX));
+        *self.at.looked.lock().unwrap_or_else(|e| e.into_inner()) = Some((u64::MAX, left.clone()));
+        let deep = match &self.order.frames {
+            Some(run) => deep::examine(self.run_of(run, left)?.as_mut())?,
+            None if found.kind == facts::Kind::Image => {
+                deep::of(Box::new(Reader::counted(self.source.clone(), left)))?
+            }
+            None => deep::examine(self.opened(left)?.as_mut())?,
+        };
+        Ok(deep.spoilt())
     }
 
     fn make(&self, outputs: &[Ordered]) -> Result<Vec<(u32, End)>> {
@@ -466,8 +486,12 @@ impl Desk<'_> {
         let kept = outputs.iter().zip(&plan.outputs).map(|(o, p)| self.kept(o, p)).collect();
         let made = run::run_on(demux, plan, targets, kept, &control)?;
         let size = |p: &Path| std::fs::metadata(p).map_or(0, |m| m.len());
-        let files = outputs.iter().flat_map(|o| made::files_of(&o.path).unwrap_or_default());
-        let sizes: u64 = files.map(|(_, p)| size(&p)).sum();
+        let sizes = outputs.iter().map(|o| {
+            let files = made::files_of(&o.path).unwrap_or_default();
+            // Read back once, and decoded once more where that is asked for.
+            files.iter().map(|(_, p)| size(p)).sum::<u64>() * (1 + u64::from(o.recipe.checked))
+        });
+        let sizes: u64 = sizes.sum();
         self.at.checked.store(0, Ordering::Relaxed);
         self.at.set(Progress {
             stage: Stage::Checking,
@@ -480,6 +504,10 @@ impl Desk<'_> {
             let made = made?;
             sync(&o.path)?;
             made::reads_back(&o.path, &made, &self.at.checked)?;
+            if o.recipe.checked {
+                let at = self.at.clone();
+                made::is_whole(&o.path, move |n| _ = at.checked.fetch_add(n, Ordering::Relaxed))?;
+            }
             let sounds = p.film().map_or(0, |f| f.audio.len());
             (0..=sounds).for_each(|part| _ = std::fs::remove_file(kept_at(&o.path, part)));
             Ok(made)

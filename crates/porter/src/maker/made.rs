@@ -5,6 +5,7 @@ use media::container::{self, Source};
 use media::run::Made;
 use media::{check, still};
 use std::fs::File;
+use std::io::{Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::AtomicU64;
 
@@ -46,6 +47,43 @@ pub fn reads_back(path: &Path, made: &Made, read: &AtomicU64) -> Result<()> {
 fn is_picture(name: &str) -> bool {
     let endings = still::StillCodec::ALL.map(|(_, codec)| codec(1).extension());
     name.rsplit_once('.').is_some_and(|(_, ending)| endings.contains(&ending))
+}
+
+/// Every file of an output that is pictures or sound decodes from its beginning to its end.
+pub fn is_whole(path: &Path, told: impl Fn(u64) + Clone + Send + 'static) -> Result<()> {
+    for (_, path) in files_of(path)? {
+        let file = File::open(&path).map_err(Error::path("cannot read", &path))?;
+        match media::deep::of(Box::new(Telling { file, told: told.clone() })) {
+            Ok(deep) => match deep.spoilt() {
+                None => (),
+                Some(why) => return Err(Error::Output(format!("what was made does not decode: {why}"))),
+            },
+            // Lists and indexes are none of these.
+            Err(media::Error::Unsupported(_)) => (),
+            Err(e) => return Err(Error::Output(format!("what was made does not decode: {e}"))),
+        }
+    }
+    Ok(())
+}
+
+/// Tells how much of a file is read.
+struct Telling<F> {
+    file: File,
+    told: F,
+}
+
+impl<F: Fn(u64)> Read for Telling<F> {
+    fn read(&mut self, block: &mut [u8]) -> std::io::Result<usize> {
+        let n = self.file.read(block)?;
+        (self.told)(n as u64);
+        Ok(n)
+    }
+}
+
+impl<F> Seek for Telling<F> {
+    fn seek(&mut self, to: SeekFrom) -> std::io::Result<u64> {
+        self.file.seek(to)
+    }
 }
 
 /// A picture of several has its own size, which is not that of the whole.

@@ -48,6 +48,9 @@ pub struct Order {
     /// The source is a folder, and in it pictures and their sound.
     #[serde(default)]
     pub beside: Option<InFolder>,
+    /// All of the source is decoded before anything else is done with it.
+    #[serde(default)]
+    pub whole: bool,
     /// Captions that came with the source.
     #[serde(default)]
     pub captions: Option<Captions>,

@@ -152,6 +152,10 @@ pub fn decide(house: &House, item: &Item<'_>, facts: &Facts) -> Decision {
                 let extension = if part.recipe.original { &own } else { &part.extension };
                 let name = make.name.fill(&subject, extension);
                 let mut recipe = part.recipe.clone();
+                recipe.checked = recipe.is_made()
+                    && make
+                        .checks_whole
+                        .unwrap_or_else(|| house.watch(item.watch).is_some_and(|w| w.checks_whole));
                 recipe.media.texts().for_each(|t| *t = naming::fill_text(t, &subject));
                 let item = make.item.as_ref().map(|i| item::Item {
                     fields: i

@@ -460,6 +460,7 @@ fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
         }
     };
     c.one_of(key(here, "same_content"), w.same_content.as_deref(), &["make again", "version", "skip"]);
+    c.one_of(key(here, "check"), w.check.as_deref(), &CHECKS);
     let from = w.from.as_ref().and_then(|f| place::fetch(c, &key(here, "from"), f));
     let hours = c.hours(key(here, "hours"), w.hours.as_deref());
     let since = w.since.as_deref().and_then(|day| {
@@ -507,6 +508,7 @@ fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
         hours,
         most_at_once,
         from,
+        checks_whole: w.check.as_deref() == Some("whole"),
         same_content: match w.same_content.as_deref() {
             Some("skip") => super::SameContent::Skip,
             Some("version") => super::SameContent::Version,
@@ -731,6 +733,9 @@ fn made_by(c: &mut Checker<'_>, here: &At, m: &raw::Make, presets: &[Arc<Preset>
     }
 }
 
+/// How far arrivals and outputs are looked at.
+const CHECKS: [&str; 2] = ["quick", "whole"];
+
 /// What goes into a package is made by the same rule.
 fn packages(c: &mut Checker<'_>, here: &At, makes: &[raw::Make]) {
     let names: Vec<&str> = makes
@@ -868,8 +873,10 @@ fn rule(
                 "\"number\", \"version\", \"skip\" or \"refuse\"",
             );
         }
+        c.one_of(key(&here, "check"), m.check.as_deref(), &CHECKS);
+        let checks_whole = m.check.as_deref().map(|check| check == "whole");
         if let (Some(preset), Some(name)) = (preset, name) {
-            makes.push(Make { preset, name, to: own, if_taken, item });
+            makes.push(Make { preset, name, to: own, if_taken, checks_whole, item });
         }
     }
     let (last, otherwise) = (r.last.unwrap_or(false), r.otherwise.unwrap_or(false));

@@ -61,7 +61,7 @@ pub fn look(d: &Desk<'_>, task: &Task) -> Result<Next> {
         };
     }
     let folder = d.work_folder()?;
-    let order = d.order(Work::Look, &folder);
+    let order = Order { whole: d.watch.checks_whole, ..d.order(Work::Look, &folder) };
     if let Some(why) = d.lost_sound()? {
         return d.turn_away(&why);
     }
@@ -299,6 +299,7 @@ impl Desk<'_> {
             frames: None,
             beside: None,
             captions: None,
+            whole: false,
         }
     }
 }
