@@ -275,6 +275,9 @@ fn refuse_raw(format: &StillFormat, source: &mut dyn Source) -> Result<()> {
     }
 }
 
+/// Bytes of a TIFF that is read whole for its facts.
+const SMALL_TIFF: u64 = 1 << 20;
+
 /// Reads the header only.
 pub fn facts(format: &'static StillFormat, source: &mut dyn Source) -> Result<StillFacts> {
     refuse_raw(format, source)?;
@@ -282,7 +285,11 @@ pub fn facts(format: &'static StillFormat, source: &mut dyn Source) -> Result<St
         Reads::Library(l) => l,
         Reads::Own { facts, .. } => return facts(source),
     };
-    if library_format == image::ImageFormat::Tiff
+    // A large one is read whole only if its head alone does not tell.
+    let is_tiff = library_format == image::ImageFormat::Tiff;
+    let is_small = source.seek(SeekFrom::End(0))? <= SMALL_TIFF;
+    if is_tiff
+        && is_small
         && let Some(facts) = plain::facts(source)?
     {
         return Ok(facts);
@@ -293,6 +300,12 @@ pub fn facts(format: &'static StillFormat, source: &mut dyn Source) -> Result<St
         return Ok(StillFacts { float: true, ..StillFacts::new(format.name, w, h, 16, Chroma::Gray) });
     }
     check_size(format.name, source)?;
+    if is_tiff && library(format.name, library_format, source).is_err() {
+        // A form that the library does not know.
+        if let Some(facts) = plain::facts(source)? {
+            return Ok(facts);
+        }
+    }
     let mut d = library(format.name, library_format, source)?;
     let (w, h) = d.dimensions();
     check_area(format.name, w, h)?;

@@ -33,6 +33,8 @@ const COPIED_AT_ONCE: u64 = 1 << 30;
 const SIGNED_FOR: Duration = Duration::from_secs(900);
 /// In the metadata of an object: whose delivery it is.
 const TICKET: &str = "x-amz-meta-deft-porter-ticket";
+/// And of a file of many, what is in it: what is staged may be of an output that was made again since.
+const DIGEST: &str = "x-amz-meta-deft-porter-digest";
 
 pub struct S3Place {
     http: Http,
@@ -446,8 +448,10 @@ impl S3Place {
     /// A file of many that an earlier try of this ticket sent whole.
     fn is_staged(&self, key: &str, ticket: &Ticket, f: &MadeFile) -> Result<bool, Trouble> {
         let Some(answer) = self.head(key)? else { return Ok(false) };
-        let bytes = answer.headers().get("content-length").and_then(|v| v.to_str().ok());
-        Ok(Self::ticket_of(&answer) == tag_of(ticket) && bytes.and_then(|b| b.parse().ok()) == Some(f.bytes))
+        let told = |name: &str| answer.headers().get(name).and_then(|v| v.to_str().ok());
+        let bytes = told("content-length").and_then(|b| b.parse().ok());
+        let is_of_it = Self::ticket_of(&answer) == tag_of(ticket) && told(DIGEST) == Some(f.digest.as_str());
+        Ok(is_of_it && bytes == Some(f.bytes))
     }
 
     /// The files of an output of many, each under the ticket's own name.
@@ -459,7 +463,9 @@ impl S3Place {
                 continue;
             }
             if f.bytes > SENT_AT_ONCE {
-                let id = self.begin_upload(&key, &self.tags(ticket, kind_of(&f.inside)))?;
+                let mut headers = self.tags(ticket, kind_of(&f.inside));
+                headers.push((DIGEST, f.digest.clone()));
+                let id = self.begin_upload(&key, &headers)?;
                 let sent = self.send_parts(cargo, &key, &id, f, w);
                 if let Err(e) = sent.and_then(|_| self.end_upload(&key, &id, false)) {
                     let _ = self.abort(&key, &id);
@@ -477,6 +483,7 @@ impl S3Place {
             let sum = Md5::digest(&bytes);
             let mut headers = self.tags(ticket, kind_of(&f.inside));
             headers.push(("content-md5", STANDARD.encode(sum)));
+            headers.push((DIGEST, f.digest.clone()));
             let put = self.bucket.put_object(Some(&self.credentials), &key);
             let answer = self.send("PUT", put, &headers, &bytes)?;
             let etag = answer.headers().get("etag").and_then(|v| v.to_str().ok()).map(str::to_owned);
