@@ -133,6 +133,8 @@ pub fn codec_names() -> Vec<&'static str> {
         "FFV1",
         "Huffyuv",
         "H.263",
+        "VP6",
+        "screen pictures",
         "H.261",
         "Cinepak",
         "run-length coded pictures",

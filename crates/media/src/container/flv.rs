@@ -1,4 +1,4 @@
-//! FLV (Adobe, "Video File Format Specification", version 10, annex E; the longer codes of pictures by "Enhanced RTMP", 2023):
+//! FLV ("Video File Format Specification", version 10, annex E; the longer codes of pictures by "Enhanced RTMP", 2023):
 //! tags one behind the other, each with its time in milliseconds.
 
 use super::codes;
@@ -85,8 +85,8 @@ fn picture(b: &[u8]) -> Option<(Codec, bool, bool, usize, i64)> {
             1 => (Codec::H264, key, false, 5, later(2)?),
             _ => return None,
         },
-        2 => (named("H.263 (Sorenson Spark)"), key, false, 1, 0),
-        3 | 6 => (named("Screen Video"), key, false, 1, 0),
+        2 => (named("H.263"), key, false, 1, 0),
+        3 | 6 => (named("screen pictures"), key, false, 1, 0),
         4 | 5 => (named("VP6"), key, false, 2, 0),
         12 => (Codec::Hevc, key, *b.get(1)? == 0, 5, later(2).unwrap_or(0)),
         _ => (Codec::Other { code: (first & 15).to_string(), name: None }, key, false, 1, 0),
@@ -110,7 +110,6 @@ fn sound(b: &[u8]) -> Option<(Codec, u32, u16, usize)> {
         7 => (pcm(1, PcmKind::Alaw), 8_000, channels, 1),
         8 => (pcm(1, PcmKind::Mulaw), 8_000, channels, 1),
         1 => (named("ADPCM"), rate, channels, 1),
-        4..=6 => (named("Nellymoser"), rate, channels, 1),
         11 => (named("Speex"), 16_000, 1, 1),
         _ => (Codec::Other { code: (first >> 4).to_string(), name: None }, rate, channels, 1),
     })

@@ -26,7 +26,7 @@ pub fn name(head: &[u8]) -> Option<(&'static str, &'static str)> {
         _ if at(0, b"#!AMR") => ("AMR", SOUND),
         _ if at(0, &[0x0b, 0x77]) => ("a plain AC-3 stream", SOUND),
         _ if at(0, &[0x7f, 0xfe, 0x80, 0x01]) => ("a plain DTS stream", SOUND),
-        _ if at(0, b"8BPS") => ("a Photoshop picture of a form that is not read", PICTURE),
+        _ if at(0, b"8BPS") => ("a PSD of a form that is not read", PICTURE),
         _ if at(0, b"<svg") => ("SVG", PICTURE),
         _ if at(0, b"%PDF") => ("PDF", OTHER),
         _ if at(0, b"PK\x03\x04") => ("a ZIP archive (or an office document)", OTHER),

@@ -82,7 +82,7 @@ pub static FORMATS: &[StillFormat] = &[
         reader: Reads::Own { facts: jpeg2000::facts, decode: jpeg2000::decode },
     },
     StillFormat {
-        name: "Photoshop",
+        name: "PSD",
         score: psd::score,
         reader: Reads::Own { facts: psd::facts, decode: psd::decode },
     },

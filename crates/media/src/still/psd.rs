@@ -1,4 +1,4 @@
-//! Photoshop documents ("Adobe Photoshop File Formats Specification", 2019: file header, image data): the picture of all layers
+//! PSD, documents of layers ("File Formats Specification", 2019: file header, image data): the picture of all layers
 //! together that stands at the end. Gray, red-green-blue and CMYK, of 8 and 16 bits, plain or in PackBits runs.
 
 use super::{StillFacts, check_area, check_size};
@@ -9,7 +9,7 @@ use crate::frame::Chroma;
 use image::{DynamicImage, ImageBuffer};
 use std::io::SeekFrom;
 
-const NAME: &str = "Photoshop";
+const NAME: &str = "PSD";
 
 pub fn score(head: &[u8]) -> u8 {
     if head.starts_with(b"8BPS\0\x01") || head.starts_with(b"8BPS\0\x02") { 100 } else { 0 }

@@ -52,10 +52,12 @@ impl Exact {
     }
 
     fn feed(&mut self, nal: &[u8]) -> std::result::Result<Option<Frame>, DecodeError> {
+        // A unit of no bytes is none (found by mutation: a parameter set of no length).
+        let Some((first, rest)) = nal.split_first() else { return Ok(None) };
         let unit = NalUnit {
-            nal_ref_idc: nal[0] >> 5 & 3,
-            nal_unit_type: (nal[0] & 31).into(),
-            rbsp: Cow::Owned(unescape(&nal[1..])),
+            nal_ref_idc: first >> 5 & 3,
+            nal_unit_type: (first & 31).into(),
+            rbsp: Cow::Owned(unescape(rest)),
         };
         // The library may break on damage: then it begins anew, with the sets that it was given.
         guard::catch(|| self.inner.decode_nal(&unit)).unwrap_or_else(|| {
@@ -183,5 +185,24 @@ impl DecodeVideo for Exact {
 
     fn concealed(&self) -> u64 {
         self.concealed
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::{record_of, with_lengths};
+    use super::*;
+
+    /// A parameter set of no length, as a mutated record had one, is passed over.
+    #[test]
+    fn an_empty_parameter_set_is_none() {
+        let path = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/fixtures/camera-10.h264");
+        let stream = std::fs::read(path).unwrap();
+        let mut config = record_of(&with_lengths(&stream)).unwrap();
+        config.pps.push(Vec::new());
+        let mut d = Exact::new(&config.write(), Fields::Progressive, false, Pool::new()).unwrap();
+        let mut out = Vec::new();
+        let _ = d.decode(&Packet { data: vec![0, 0, 0, 1, 0x65], ..Packet::default() }, &mut out);
+        assert!(out.is_empty());
     }
 }

@@ -30,9 +30,7 @@ fn open(source: Box<dyn Source>) -> Result<Box<dyn Demux>> {
         6 => pcm(4, PcmKind::Float),
         7 => pcm(8, PcmKind::Float),
         27 => pcm(1, PcmKind::Alaw),
-        23..=26 => {
-            Codec::Other { code: kind.to_string(), name: Some("ADPCM of ITU-T G.721, G.722 or G.723") }
-        }
+        23..=26 => Codec::Other { code: kind.to_string(), name: Some("ADPCM") },
         _ => Codec::Other { code: kind.to_string(), name: None },
     };
     let bytes = if let Codec::Pcm(p) = &codec { u64::from(p.bytes) } else { 1 };
