@@ -122,7 +122,8 @@ impl Decoder {
                 for (n, nibble) in nibbles.enumerate() {
                     let (c1, c2, step, last, before) = &mut voices[n % channels];
                     let signed = if nibble > 7 { i32::from(nibble) - 16 } else { i32::from(nibble) };
-                    let expected = (*last * *c1 + *before * *c2) >> 8;
+                    // The coefficients are the file's: two products of the largest are more than a number holds.
+                    let expected = (*last * *c1).saturating_add(*before * *c2) >> 8;
                     let value = (expected + signed * *step).clamp(-32_768, 32_767);
                     *step = ((*step * ADAPT[usize::from(nibble)]) >> 8).clamp(16, i32::MAX / 1024);
                     (*before, *last) = (*last, value);
@@ -212,5 +213,17 @@ mod tests {
                 assert!(f.samples.iter().all(|v| (-1.0..=1.0).contains(v)));
             }
         }
+    }
+
+    /// Coefficients that no writer has.
+    #[test]
+    fn coefficients_of_any_size_are_borne() {
+        let mut extra = vec![0, 0, 1, 0];
+        extra.extend([0, 0x80, 0, 0x80]);
+        let mut d = Decoder::new(Adpcm::Microsoft, 256, &extra, 22_050, 1).unwrap();
+        let mut data = vec![0, 16, 0, 0, 0x80, 0, 0x80];
+        data.resize(256, 0x88);
+        let f = d.decode(&Packet { data, ..Packet::default() }).unwrap();
+        assert!(f.samples.iter().all(|v| (-1.0..=1.0).contains(v)));
     }
 }

@@ -273,6 +273,19 @@ pub fn to_rgb8(f: &VideoFrame) -> Vec<u8> {
     out
 }
 
+/// A picture that was worked on in sixteen bits, in the eight that its file has.
+pub(super) fn eight(picture: DynamicImage) -> DynamicImage {
+    match picture {
+        DynamicImage::ImageLuma16(p) => DynamicImage::ImageLuma8(DynamicImage::ImageLuma16(p).to_luma8()),
+        DynamicImage::ImageLumaA16(p) => {
+            DynamicImage::ImageLumaA8(DynamicImage::ImageLumaA16(p).to_luma_alpha8())
+        }
+        DynamicImage::ImageRgb16(p) => DynamicImage::ImageRgb8(DynamicImage::ImageRgb16(p).to_rgb8()),
+        DynamicImage::ImageRgba16(p) => DynamicImage::ImageRgba8(DynamicImage::ImageRgba16(p).to_rgba8()),
+        other => other,
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -1,12 +1,11 @@
 //! JPEG 2000 (ISO/IEC 15444-1), in boxes and as a plain stream: its numbers are a library's.
 
-use super::{StillFacts, check_area, check_size, colour};
+use super::{StillFacts, check_area, colour, guarded, whole};
 use crate::container::Source;
 use crate::error::{Error, Result};
 use crate::frame::Chroma;
 use hayro_jpeg2000::{ColorSpace, DecodeSettings, DecoderContext, Image};
 use image::{DynamicImage, ImageBuffer};
-use std::io::SeekFrom;
 
 const NAME: &str = "JPEG 2000";
 
@@ -15,29 +14,17 @@ pub fn score(head: &[u8]) -> u8 {
     if is { 100 } else { 0 }
 }
 
-fn whole(source: &mut dyn Source) -> Result<Vec<u8>> {
-    check_size(NAME, source)?;
-    source.seek(SeekFrom::Start(0))?;
-    let mut bytes = Vec::new();
-    source.read_to_end(&mut bytes)?;
-    Ok(bytes)
-}
-
-fn broke() -> Error {
-    Error::damaged(NAME, "its reader gave up in a way that was not foreseen")
-}
-
 fn open(bytes: &[u8]) -> Result<Image<'_>> {
     // What is cut off is damaged, and no picture with a gray end.
     let settings = DecodeSettings { strict: true, ..DecodeSettings::default() };
     let read = || Image::new(bytes, &settings).map_err(|e| Error::damaged(NAME, e.to_string()));
-    let image = crate::guard::catch(read).ok_or_else(broke)??;
+    let image = guarded(NAME, read)?;
     check_area(NAME, image.width(), image.height())?;
     Ok(image)
 }
 
 pub fn facts(source: &mut dyn Source) -> Result<StillFacts> {
-    let bytes = whole(source)?;
+    let bytes = whole(NAME, source)?;
     let image = open(&bytes)?;
     let chroma = match (image.color_space().num_channels(), image.has_alpha()) {
         (1 | 2, _) => Chroma::Gray,
@@ -49,7 +36,7 @@ pub fn facts(source: &mut dyn Source) -> Result<StillFacts> {
 }
 
 pub fn decode(source: &mut dyn Source) -> Result<DynamicImage> {
-    let bytes = whole(source)?;
+    let bytes = whole(NAME, source)?;
     let image = open(&bytes)?;
     let (w, h) = (image.width(), image.height());
     let read = || -> Result<(Vec<Vec<u16>>, bool)> {
@@ -69,7 +56,7 @@ pub fn decode(source: &mut dyn Source) -> Result<DynamicImage> {
         });
         Ok((planes.collect::<Result<_>>()?, deep))
     };
-    let (planes, deep) = crate::guard::catch(read).ok_or_else(broke)??;
+    let (planes, deep) = guarded(NAME, read)?;
     let joined = |planes: &[Vec<u16>]| -> Vec<u16> {
         (0..w as usize * h as usize).flat_map(|i| planes.iter().map(move |p| p[i])).collect()
     };
@@ -91,5 +78,5 @@ pub fn decode(source: &mut dyn Source) -> Result<DynamicImage> {
         ColorSpace::Icc { profile, .. } => colour::to_srgb(picture, profile),
         _ => picture,
     };
-    Ok(if deep { picture } else { super::jxl::eight(picture) })
+    Ok(if deep { picture } else { colour::eight(picture) })
 }

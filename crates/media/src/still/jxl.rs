@@ -1,13 +1,12 @@
 //! JPEG XL (ISO/IEC 18181): its numbers are a library's, what of it is shown is ours. Of an animation the first picture.
 
-use super::{StillFacts, check_area, check_size, colour};
+use super::{StillFacts, check_area, colour, guarded, whole};
 use crate::container::Source;
 use crate::error::{Error, Result};
 use crate::frame::Chroma;
 use crate::limits::MAX_STILL_AREA;
 use image::{DynamicImage, ImageBuffer};
 use jxl_oxide::{AllocTracker, EnumColourEncoding, JxlImage, JxlThreadPool, RenderingIntent};
-use std::io::SeekFrom;
 
 const NAME: &str = "JPEG XL";
 /// Memory that one picture may take: a few buffers of four numbers for each pixel.
@@ -19,10 +18,7 @@ pub fn score(head: &[u8]) -> u8 {
 }
 
 fn open(source: &mut dyn Source) -> Result<JxlImage> {
-    check_size(NAME, source)?;
-    source.seek(SeekFrom::Start(0))?;
-    let mut bytes = Vec::new();
-    source.read_to_end(&mut bytes)?;
+    let bytes = whole(NAME, source)?;
     let read = || {
         JxlImage::builder()
             .pool(JxlThreadPool::none())
@@ -30,13 +26,9 @@ fn open(source: &mut dyn Source) -> Result<JxlImage> {
             .read(bytes.as_slice())
             .map_err(|e| Error::damaged(NAME, e.to_string()))
     };
-    let image = crate::guard::catch(read).ok_or_else(broke)??;
+    let image = guarded(NAME, read)?;
     check_area(NAME, image.width(), image.height())?;
     Ok(image)
-}
-
-fn broke() -> Error {
-    Error::damaged(NAME, "its reader gave up in a way that was not foreseen")
 }
 
 pub fn facts(source: &mut dyn Source) -> Result<StillFacts> {
@@ -91,22 +83,10 @@ pub fn decode(source: &mut dyn Source) -> Result<DynamicImage> {
         };
         picture.ok_or_else(|| Error::damaged(NAME, "a picture of another size than it says"))
     };
-    let picture = crate::guard::catch(render).ok_or_else(broke)??;
+    let picture = guarded(NAME, render)?;
     // What cannot be brought to sRGB there keeps its own profile.
     let is_converted = is_srgb(&image);
     let picture = if is_converted { picture } else { colour::to_srgb(picture, &image.rendered_icc()) };
     let deep = image.image_header().metadata.bit_depth.bits_per_sample() > 8;
-    Ok(if deep { picture } else { eight(picture) })
-}
-
-pub(super) fn eight(picture: DynamicImage) -> DynamicImage {
-    match picture {
-        DynamicImage::ImageLuma16(p) => DynamicImage::ImageLuma8(DynamicImage::ImageLuma16(p).to_luma8()),
-        DynamicImage::ImageLumaA16(p) => {
-            DynamicImage::ImageLumaA8(DynamicImage::ImageLumaA16(p).to_luma_alpha8())
-        }
-        DynamicImage::ImageRgb16(p) => DynamicImage::ImageRgb8(DynamicImage::ImageRgb16(p).to_rgb8()),
-        DynamicImage::ImageRgba16(p) => DynamicImage::ImageRgba8(DynamicImage::ImageRgba16(p).to_rgba8()),
-        other => other,
-    }
+    Ok(if deep { picture } else { colour::eight(picture) })
 }

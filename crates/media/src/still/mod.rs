@@ -172,6 +172,8 @@ pub struct StillFacts {
     pub remarks: Vec<String>,
 }
 
+const PROFILE: &str = "a colour profile is inside; pictures made from this one are converted to sRGB";
+
 /// Colours of a display with the sRGB curve (IEC 61966-2-1).
 const SRGB: Colour = Colour { primaries: 1, transfer: 13, matrix: 0, full_range: true };
 
@@ -223,6 +225,42 @@ fn check_size(name: &str, source: &mut dyn Source) -> Result<()> {
         return Err(Error::limit(name, format!("a picture file of {bytes} bytes; up to {MAX_STILL_BYTES}")));
     }
     Ok(())
+}
+
+/// All bytes of a picture file.
+fn whole(name: &str, source: &mut dyn Source) -> Result<Vec<u8>> {
+    check_size(name, source)?;
+    source.seek(SeekFrom::Start(0))?;
+    let mut bytes = Vec::new();
+    source.read_to_end(&mut bytes)?;
+    Ok(bytes)
+}
+
+/// A library's work on a file; a panic of it is damage.
+fn guarded<T>(name: &str, work: impl FnOnce() -> Result<T>) -> Result<T> {
+    crate::guard::catch(work)
+        .ok_or_else(|| Error::damaged(name, "its reader gave up in a way that was not foreseen"))?
+}
+
+/// What is packed in PackBits runs (TIFF 6.0, section 9), as far as so many bytes; `None`: there are fewer.
+fn unpacked_runs(mut packed: &[u8], want: usize) -> Option<Vec<u8>> {
+    let mut out = Vec::with_capacity(want);
+    while out.len() < want {
+        let (&n, rest) = packed.split_first()?;
+        let n = n as i8;
+        packed = rest;
+        if n >= 0 {
+            let (plain, rest) = packed.split_at_checked(n as usize + 1)?;
+            out.extend_from_slice(plain);
+            packed = rest;
+        } else if n != -128 {
+            let (&value, rest) = packed.split_first()?;
+            out.resize(out.len() + (1 - i16::from(n)) as usize, value);
+            packed = rest;
+        }
+    }
+    out.truncate(want);
+    Some(out)
 }
 
 /// Refuses pictures over the limit.
@@ -294,9 +332,7 @@ pub fn facts(format: &'static StillFormat, source: &mut dyn Source) -> Result<St
     {
         return Ok(facts);
     }
-    if library_format == image::ImageFormat::Tiff
-        && let Some((w, h)) = tiff::gray_float_size(source)?
-    {
+    if is_tiff && let Some((w, h)) = tiff::gray_float_size(source)? {
         return Ok(StillFacts { float: true, ..StillFacts::new(format.name, w, h, 16, Chroma::Gray) });
     }
     check_size(format.name, source)?;
@@ -330,9 +366,7 @@ pub fn facts(format: &'static StillFormat, source: &mut dyn Source) -> Result<St
     let mut facts =
         StillFacts { rotation, float, ..StillFacts::new(format.name, width, height, depth, chroma) };
     if d.icc_profile().ok().flatten().is_some_and(|p| !p.is_empty()) {
-        facts
-            .remarks
-            .push("a colour profile is inside; pictures made from this one are converted to sRGB".into());
+        facts.remarks.push(PROFILE.into());
     }
     Ok(facts)
 }
@@ -399,6 +433,14 @@ mod tests {
         let back = decode(format, &mut out).unwrap().to_rgb8();
         let p = back.get_pixel(16, 10);
         assert!((i32::from(p[0]) - 130).abs() < 4 && (i32::from(p[2]) - 80).abs() < 2, "{p:?}");
+    }
+
+    #[test]
+    fn runs_are_unpacked() {
+        assert_eq!(unpacked_runs(&[254, 7, 128, 1, 1, 2], 5).unwrap(), [7, 7, 7, 1, 2]);
+        // A run that goes on behind what is wanted.
+        assert_eq!(unpacked_runs(&[254, 7, 250, 9], 4).unwrap(), [7, 7, 7, 9]);
+        assert!(unpacked_runs(&[3, 1], 4).is_none() && unpacked_runs(&[254], 1).is_none());
     }
 
     /// Middle gray of a scene is not the middle of a display.

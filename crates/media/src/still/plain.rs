@@ -2,12 +2,12 @@
 //! planes apart, palettes, CMYK and CIELab, packed by runs, LZW, Deflate or as a fax (ITU-T T.4, T.6). What is packed is unpacked
 //! to its end, so that checksums count. Other forms (floating point, JPEG inside) are the library's.
 
-use super::{StillFacts, check_area, check_size};
+use super::{PROFILE, StillFacts, check_area, colour, guarded, unpacked_runs, whole};
 use crate::container::Source;
 use crate::error::{Error, Result};
 use crate::frame::Chroma;
 use image::{DynamicImage, ImageBuffer};
-use std::io::{Read, SeekFrom};
+use std::io::Read;
 
 const NAME: &str = "TIFF";
 const MAX_ENTRIES: usize = 4096;
@@ -182,35 +182,17 @@ fn fax(packed: Vec<u8>, f: &Form) -> Result<Vec<u8>> {
             }
         }
     };
-    match f.compression {
-        4 => _ = fax::decoder::decode_g4(packed.into_iter(), width, None, &mut line),
-        // The last line need not be ended: ends of lines are put behind it.
-        _ => _ = fax::decoder::decode_g3(packed.into_iter().chain([0, 1].repeat(8)), &mut line),
-    }
+    // How it ends tells nothing: what counts is the lines that were there.
+    guarded(NAME, || {
+        match f.compression {
+            4 => _ = fax::decoder::decode_g4(packed.into_iter(), width, None, &mut line),
+            // The last line need not be ended: ends of lines are put behind it.
+            _ => _ = fax::decoder::decode_g3(packed.into_iter().chain([0, 1].repeat(8)), &mut line),
+        }
+        Ok(())
+    })?;
     if rows == 0 {
         return Err(spoilt("no line of it can be read"));
-    }
-    Ok(out)
-}
-
-fn runs(packed: &[u8], want: usize) -> Result<Vec<u8>> {
-    let mut out = Vec::with_capacity(want);
-    let mut rest = packed;
-    while out.len() < want {
-        let [n, more @ ..] = rest else { return Err(spoilt("it is too short")) };
-        let n = *n as i8;
-        if n >= 0 {
-            let (plain, more) =
-                more.split_at_checked(n as usize + 1).ok_or_else(|| spoilt("it is too short"))?;
-            out.extend_from_slice(plain);
-            rest = more;
-        } else if n == -128 {
-            rest = more;
-        } else {
-            let [value, more @ ..] = more else { return Err(spoilt("it is too short")) };
-            out.resize(out.len() + (1 - i16::from(n)) as usize, *value);
-            rest = more;
-        }
     }
     Ok(out)
 }
@@ -242,7 +224,7 @@ fn unpack(packed: &[u8], f: &Form, want: usize) -> Result<Vec<u8>> {
             out.truncate(at);
             out
         }
-        32_773 => runs(&packed, want)?,
+        32_773 => unpacked_runs(&packed, want).ok_or_else(|| spoilt("it is too short"))?,
         _ => {
             let mut out = Vec::with_capacity(want);
             // To its end, where its checksum stands; more than a little too much is none of ours.
@@ -341,18 +323,11 @@ fn lab(l: f32, a: f32, b: f32) -> [u16; 3] {
     })
 }
 
-fn whole(source: &mut dyn Source) -> Result<Vec<u8>> {
-    check_size(NAME, source)?;
-    source.seek(SeekFrom::Start(0))?;
-    let mut bytes = Vec::new();
-    source.read_to_end(&mut bytes)?;
-    Ok(bytes)
-}
-
 /// `None`: a form that is the library's.
 pub fn facts(source: &mut dyn Source) -> Result<Option<StillFacts>> {
-    let bytes = whole(source)?;
-    let Some(f) = Directory::read(&bytes).as_ref().and_then(form) else { return Ok(None) };
+    let bytes = whole(NAME, source)?;
+    let Some(d) = Directory::read(&bytes) else { return Ok(None) };
+    let Some(f) = form(&d) else { return Ok(None) };
     check_area(NAME, f.width, f.height)?;
     let turned = f.turn >= 5;
     let (w, h) = if turned { (f.height, f.width) } else { (f.width, f.height) };
@@ -368,18 +343,15 @@ pub fn facts(source: &mut dyn Source) -> Result<Option<StillFacts>> {
         7 | 8 => 270,
         _ => 0,
     };
-    let d = Directory::read(&bytes);
-    if d.as_ref().and_then(|d| d.raw(34_675)).is_some_and(|p| !p.is_empty()) {
-        facts
-            .remarks
-            .push("a colour profile is inside; pictures made from this one are converted to sRGB".into());
+    if d.raw(34_675).is_some_and(|p| !p.is_empty()) {
+        facts.remarks.push(PROFILE.into());
     }
     Ok(Some(facts))
 }
 
 /// A picture as it is shown, in the colours of sRGB; `None`: a form that is the library's.
 pub fn decode(source: &mut dyn Source) -> Result<Option<DynamicImage>> {
-    let bytes = whole(source)?;
+    let bytes = whole(NAME, source)?;
     let Some(d) = Directory::read(&bytes) else { return Ok(None) };
     let Some(f) = form(&d) else { return Ok(None) };
     check_area(NAME, f.width, f.height)?;
@@ -437,9 +409,9 @@ pub fn decode(source: &mut dyn Source) -> Result<Option<DynamicImage>> {
         picture.apply_orientation(turn);
     }
     if !deep {
-        picture = super::jxl::eight(picture);
+        picture = colour::eight(picture);
     }
     // A profile of inks or of Lab is none of what was made of them.
     let profile = d.raw(34_675).filter(|p| !p.is_empty() && f.photometric <= 3);
-    Ok(Some(profile.map_or(picture.clone(), |p| super::colour::to_srgb(picture, p))))
+    Ok(Some(profile.map_or(picture.clone(), |p| colour::to_srgb(picture, p))))
 }

@@ -1,7 +1,7 @@
 //! PSD, documents of layers ("File Formats Specification", 2019: file header, image data): the picture of all layers
 //! together that stands at the end. Gray, red-green-blue and CMYK, of 8 and 16 bits, plain or in PackBits runs.
 
-use super::{StillFacts, check_area, check_size};
+use super::{StillFacts, check_area, colour, unpacked_runs, whole};
 use crate::bits::{be16, be32};
 use crate::container::Source;
 use crate::error::{Error, Result};
@@ -60,14 +60,6 @@ fn head(b: &[u8]) -> Result<Head> {
     Ok(head)
 }
 
-fn whole(source: &mut dyn Source) -> Result<Vec<u8>> {
-    check_size(NAME, source)?;
-    source.seek(SeekFrom::Start(0))?;
-    let mut bytes = Vec::new();
-    source.read_to_end(&mut bytes)?;
-    Ok(bytes)
-}
-
 pub fn facts(source: &mut dyn Source) -> Result<StillFacts> {
     source.seek(SeekFrom::Start(0))?;
     let mut first = [0; 26];
@@ -98,34 +90,8 @@ fn behind(b: &[u8], at: usize, large: bool) -> Result<usize> {
     end.filter(|end| *end <= b.len()).ok_or_else(|| cut("a part of it is not all there"))
 }
 
-/// One row of PackBits (TIFF 6.0, section 9).
-fn unpack(mut packed: &[u8], out: &mut Vec<u8>, row: usize) -> Result<()> {
-    let end = out.len() + row;
-    while out.len() < end {
-        let [n, rest @ ..] = packed else { return Err(Error::damaged(NAME, "a row that is too short")) };
-        let n = *n as i8;
-        packed = rest;
-        if n >= 0 {
-            let count = (n as usize + 1).min(end - out.len());
-            let (plain, rest) = packed
-                .split_at_checked(n as usize + 1)
-                .ok_or_else(|| Error::damaged(NAME, "a row that is too short"))?;
-            out.extend_from_slice(&plain[..count]);
-            packed = rest;
-        } else if n != -128 {
-            let [value, rest @ ..] = packed else {
-                return Err(Error::damaged(NAME, "a row that is too short"));
-            };
-            let count = ((1 - i16::from(n)) as usize).min(end - out.len());
-            out.resize(out.len() + count, *value);
-            packed = rest;
-        }
-    }
-    Ok(())
-}
-
 pub fn decode(source: &mut dyn Source) -> Result<DynamicImage> {
-    let b = whole(source)?;
+    let b = whole(NAME, source)?;
     let h = head(&b)?;
     // Colour table, resources, layers: each says how long it is.
     let at = behind(&b, 26, false)?;
@@ -134,12 +100,14 @@ pub fn decode(source: &mut dyn Source) -> Result<DynamicImage> {
     let how = be16(&b, at).ok_or_else(|| cut("the picture is missing"))?;
     let row = h.width as usize * usize::from(h.depth / 8);
     let rows = h.height as usize * usize::from(h.channels);
+    // Masks and spot colours stand behind the picture's own channels: they are to be there, and not looked at.
+    let shown = h.height as usize * usize::from(h.channels.min(4));
     let mut planes: Vec<u8> = Vec::new();
     match how {
         0 => {
             let data =
                 b.get(at + 2..at + 2 + row * rows).ok_or_else(|| cut("the picture is not all there"))?;
-            planes.extend_from_slice(data);
+            planes.extend_from_slice(&data[..row * shown]);
         }
         1 => {
             let each = if h.large { 4 } else { 2 };
@@ -149,7 +117,10 @@ pub fn decode(source: &mut dyn Source) -> Result<DynamicImage> {
                 let length = if h.large { be32(&b, at) } else { be16(&b, at).map(u32::from) };
                 let length = length.ok_or_else(|| cut("the lengths of rows are missing"))? as usize;
                 let packed = b.get(from..from + length).ok_or_else(|| cut("the picture is not all there"))?;
-                unpack(packed, &mut planes, row)?;
+                if n < shown {
+                    let short = || Error::damaged(NAME, "a row that is too short");
+                    planes.extend(unpacked_runs(packed, row).ok_or_else(short)?);
+                }
                 from += length;
             }
         }
@@ -199,7 +170,7 @@ pub fn decode(source: &mut dyn Source) -> Result<DynamicImage> {
         .map(DynamicImage::ImageRgb16),
     };
     let picture = picture.ok_or_else(|| Error::damaged(NAME, "a picture of another size than it says"))?;
-    Ok(if h.depth == 8 { super::jxl::eight(picture) } else { picture })
+    Ok(if h.depth == 8 { colour::eight(picture) } else { picture })
 }
 
 #[cfg(test)]
@@ -252,13 +223,5 @@ mod tests {
         for cut in 0..bytes.len() {
             assert!(decode(&mut Cursor::new(bytes[..cut].to_vec())).is_err(), "cut at {cut}");
         }
-    }
-
-    #[test]
-    fn runs_are_unpacked() {
-        let mut out = Vec::new();
-        unpack(&[254, 7, 128, 1, 1, 2], &mut out, 5).unwrap();
-        assert_eq!(out, [7, 7, 7, 1, 2]);
-        assert!(unpack(&[3, 1], &mut Vec::new(), 4).is_err());
     }
 }

@@ -2,11 +2,11 @@
 //! itself made of it and put beside it, as large as it took it: a JPEG somewhere in the file, whatever the maker's form is.
 //! A small one is a thumbnail, and never taken for the picture.
 
-use super::{FORMATS, StillFacts, check_size, tiff};
+use super::{FORMATS, StillFacts, tiff, whole};
 use crate::container::Source;
 use crate::error::{Error, Result};
 use image::DynamicImage;
-use std::io::{Cursor, SeekFrom};
+use std::io::Cursor;
 
 const NAME: &str = "camera raw";
 /// Pixels below which it is a thumbnail.
@@ -91,10 +91,7 @@ fn preview(bytes: &[u8]) -> Option<Preview> {
 }
 
 fn open(source: &mut dyn Source) -> Result<(Vec<u8>, Preview, &'static str)> {
-    check_size(NAME, source)?;
-    source.seek(SeekFrom::Start(0))?;
-    let mut bytes = Vec::new();
-    source.read_to_end(&mut bytes)?;
+    let bytes = whole(NAME, source)?;
     let kind = kind(&bytes, source)?;
     let instead = "a copy in JPEG, PNG or TIFF that was developed from it can be read";
     match preview(&bytes) {

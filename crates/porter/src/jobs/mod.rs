@@ -187,7 +187,6 @@ impl Porter {
         self.cancelled.lock().unwrap_or_else(|e| e.into_inner())
     }
 
-    /// Keeps what was heard, for the search over all transcripts.
     /// What was said in what a job made.
     pub fn said_in(&self, job: JobId) -> Result<Option<words::Transcript>> {
         let said = self.said.lock().unwrap_or_else(|e| e.into_inner());
@@ -197,6 +196,7 @@ impl Porter {
         }
     }
 
+    /// Keeps what was heard, for the search over all transcripts.
     fn keep_said(&self, job: JobId, watch: &str, heard: &[words::Transcript]) -> Result<()> {
         let mut said = self.said.lock().unwrap_or_else(|e| e.into_inner());
         let said = match &mut *said {

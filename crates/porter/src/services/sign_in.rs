@@ -100,6 +100,11 @@ const PATIENCE: Duration = Duration::from_secs(30);
 /// One at a time: what two renew at once, one of them loses.
 static RENEWING: Mutex<()> = Mutex::new(());
 
+/// A time of seconds as others say it, however long.
+fn micros(seconds: u64) -> Micros {
+    Micros::try_from(seconds).unwrap_or(Micros::MAX).saturating_mul(1_000_000)
+}
+
 impl SignIn {
     fn agent(&self) -> Result<Agent, String> {
         let mut config = Agent::config_builder()
@@ -226,7 +231,7 @@ impl SignIn {
             access_token: token.access_token,
             // One that is not given anew stays good (RFC 6749, 6).
             refresh_token: token.refresh_token.or(before),
-            until: token.expires_in.map(|s| clock::now() + (s as Micros).saturating_mul(1_000_000)),
+            until: token.expires_in.map(|s| clock::now().saturating_add(micros(s))),
         };
         let at = show::path(&self.file);
         let fail = |e: std::io::Error| format!("cannot write {at}: {e}");
@@ -237,8 +242,11 @@ impl SignIn {
         let mut file =
             std::fs::File::options().write(true).create_new(true).mode(0o600).open(&beside).map_err(fail)?;
         let text = serde_json::to_vec(&held).unwrap_or_default();
-        file.write_all(&text).and_then(|()| file.sync_all()).map_err(fail)?;
-        std::fs::rename(&beside, &self.file).map_err(fail)
+        let kept = file.write_all(&text).and_then(|()| file.sync_all());
+        kept.and_then(|()| std::fs::rename(&beside, &self.file)).map_err(|e| {
+            _ = std::fs::remove_file(&beside);
+            fail(e)
+        })
     }
 
     fn held(&self) -> Result<Held, String> {
@@ -283,5 +291,38 @@ impl SignIn {
             Err(_) if self.held().is_ok_and(|h| is_good(&h)) => Ok(Hidden::new(self.held()?.access_token)),
             Err(r) => Err(format!("{}: sign in again", self.refused(&r))),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn signed(file: PathBuf) -> SignIn {
+        let issuer = "https://tokens.example".to_owned();
+        SignIn { issuer, client: "house".into(), scope: None, file, certificates: None }
+    }
+
+    /// A server may say any number.
+    #[test]
+    fn a_token_that_is_good_for_ever_is_kept_as_that() {
+        let dir = tempfile::tempdir().unwrap();
+        let s = signed(dir.path().join("token"));
+        for seconds in [u64::MAX, i64::MAX as u64, 3600] {
+            let token = Token { access_token: "t1".into(), refresh_token: None, expires_in: Some(seconds) };
+            s.keep("https://tokens.example/token", token, None).unwrap();
+            assert_eq!(s.token().unwrap().tell(), "t1");
+        }
+    }
+
+    #[test]
+    fn what_cannot_be_kept_leaves_nothing_behind() {
+        let dir = tempfile::tempdir().unwrap();
+        let s = signed(dir.path().join("token"));
+        std::fs::create_dir_all(s.file.join("in the way")).unwrap();
+        let token = Token { access_token: "t1".into(), refresh_token: None, expires_in: None };
+        let e = s.keep("https://tokens.example/token", token, None).unwrap_err();
+        assert!(e.starts_with("cannot write "), "{e}");
+        assert_eq!(std::fs::read_dir(dir.path()).unwrap().count(), 1);
     }
 }
