@@ -13,11 +13,13 @@ pub struct InLine {
     pub priority: i64,
     /// How long it is expected to take.
     pub seconds: f64,
+    /// It is made beside what is large.
+    pub light: bool,
 }
 
 /// Seconds from now until each begins. `running`: what those that are made now still take; so many are made at once.
 pub fn starts(at_once: usize, running: &[f64], line: &[InLine]) -> BTreeMap<JobId, f64> {
-    let slots = Slots { look: 1, make: 1, carry: 1, carry_each: 1, moving: 1 };
+    let slots = Slots { look: 1, make: 1, light: 0, hear: 0, carry: 0, carry_each: 0, moving: 0 };
     let mut schedule = Schedule::new(slots);
     for j in line {
         schedule.enter(j.job, &j.watch, j.priority);
@@ -52,6 +54,7 @@ mod tests {
             watch: watch.into(),
             priority,
             seconds,
+            light: false,
         };
         jobs.iter().map(one).collect()
     }

@@ -12,6 +12,7 @@ pub mod control;
 pub mod convert;
 pub mod deliver;
 pub mod error;
+pub mod estimate;
 pub mod files;
 pub mod forecast;
 pub mod history;

@@ -4,20 +4,18 @@ use crate::clock;
 use crate::config::{House, Watch};
 use crate::convert;
 use crate::error::{Error, Result};
+use crate::estimate;
 use crate::files::Dir;
 use crate::files::many::{self, Many};
-use crate::forecast::median;
 use crate::item;
 use crate::jobs::facts_with;
 use crate::naming;
 use crate::route::{self, Decision, Item, Others, Ruled, Wanted};
-use crate::store::{Change, IfTaken, Store};
+use crate::store::{IfTaken, Store};
 use crate::watch::beside::{Belonging, Beside};
 use crate::watch::folder;
 use crate::watch::steady::Steady;
-use media::codec::coders;
 use media::facts::Facts;
-use media::recipe::{AudioRecipe, BitRecipe};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
@@ -116,38 +114,12 @@ fn is_zero(n: &usize) -> bool {
     *n == 0
 }
 
-/// What a preset made before, each by the length of its source in seconds where it has one.
-#[derive(Default)]
-struct Past {
-    bytes: Vec<f64>,
-    seconds: Vec<f64>,
-}
-
 /// Something stands there whose name differs only in case or Unicode form.
 fn has_like(folder: &Path, name: &str) -> bool {
     let at = folder.join(name);
     let last = naming::folded(&at.file_name().unwrap_or_default().to_string_lossy());
     let Ok(entries) = std::fs::read_dir(at.parent().unwrap_or(folder)) else { return false };
     entries.flatten().any(|e| naming::folded(&e.file_name().to_string_lossy()) == last)
-}
-
-/// How many outputs of the record an estimate is from, at most.
-const MOST_PAST: u32 = 25;
-
-fn past(store: &Store, preset: &str, version: &str) -> Result<Past> {
-    let mut out = Past::default();
-    for (job, output, bytes, length) in store.read(|v| v.made_by(preset, version, MOST_PAST))? {
-        let per = |x: f64| if length > 0.0 { x / length } else { x };
-        out.bytes.push(per(bytes as f64));
-        let events = store.read(|v| v.events(job))?;
-        let planned = events.iter().rev().find(|e| matches!(e.change, Change::Planned { .. })).map(|e| e.at);
-        let made =
-            events.iter().rev().find(|e| matches!(e.change, Change::Made { output: o, .. } if o == output));
-        if let (Some(from), Some(to)) = (planned, made.map(|e| e.at)) {
-            out.seconds.push(per((to - from).max(0) as f64 / 1e6));
-        }
-    }
-    Ok(out)
 }
 
 /// Where a file belongs: the watch that is named, or the one whose folder it lies in, or the only one.
@@ -310,34 +282,18 @@ impl<'h> Stage<'h> {
         for (place, name) in &wanted.to {
             to.push(self.delivery(place, name, wanted.if_taken)?);
         }
-        let media = &wanted.recipe.media;
-        let mut picture = media.video.as_ref().map(|v| match v.rate {
-            BitRecipe::Average(bits) => Some(u64::from(bits)),
-            BitRecipe::Quantiser(_) => None,
-        });
-        let has_bits = |a: &AudioRecipe| coders::audio(a.codec).is_ok_and(|c| c.has_bits);
-        if media.audio.as_ref().is_some_and(|a| !has_bits(a)) {
-            picture = Some(None);
-        }
-        let sound = media.audio.as_ref().map(|a| u64::from(a.bits));
-        // Of a quantiser, or of sound without loss, nobody can say what it gives.
-        let bits = match (picture, sound) {
-            (Some(None), _) | (None, None) => None,
-            (picture, sound) => Some(picture.flatten().unwrap_or(0) + sound.unwrap_or(0)),
-        };
         let seconds = facts.duration.map_or(0.0, |d| d.seconds);
-        let stated = bits.filter(|_| seconds > 0.0).map(|b| (b as f64 / 8.0 * seconds) as u64);
+        let stated = estimate::stated_bytes(&wanted.recipe, seconds);
         let past = match &self.store {
-            Some(store) => past(store, &wanted.preset, &wanted.preset_version)?,
-            None => Past::default(),
+            Some(store) => estimate::past(store, &wanted.preset, &wanted.preset_version)?,
+            None => estimate::Past::default(),
         };
-        let of = |per: f64| if seconds > 0.0 { per * seconds } else { per };
         let from_past = past.bytes.len();
         let about_bytes = match wanted.recipe.original {
             true => Some(facts.bytes),
-            false => stated.or(median(past.bytes).map(|b| of(b) as u64)),
+            false => stated.or(estimate::of_length(past.bytes, seconds).map(|b| b as u64)),
         };
-        let about_seconds = median(past.seconds).map(of);
+        let about_seconds = estimate::of_length(past.seconds, seconds);
         Ok(Output {
             rule: wanted.rule.clone(),
             preset: wanted.preset.clone(),

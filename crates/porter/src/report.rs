@@ -20,7 +20,7 @@ use crate::way::{self, Stretch};
 use media::show;
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 /// Version of the JSON form; it grows by adding fields only.
 pub const STATUS_VERSION: u32 = 2;
@@ -274,8 +274,9 @@ fn expect(
         return Ok(());
     }
     let mut paces: HashMap<String, Option<f64>> = HashMap::new();
-    let mut line = Vec::new();
-    for OpenRank { job, watch, priority, on_hold, bytes } in v.open_ranks()? {
+    let (mut line, mut weights) = (Vec::new(), HashMap::new());
+    for OpenRank { job, watch, priority, on_hold, bytes, light } in v.open_ranks()? {
+        weights.insert(job, light);
         if on_hold || !waits.contains(&job) {
             continue;
         }
@@ -284,11 +285,17 @@ fn expect(
         }
         // Of what nothing is known nothing is said, nor of what stands behind it.
         let Some(pace) = paces[&watch] else { return Ok(()) };
-        line.push(InLine { job, watch, priority, seconds: pace * bytes.max(1) as f64 });
+        line.push(InLine { job, watch, priority, seconds: pace * bytes.max(1) as f64, light });
     }
-    let left: Vec<f64> =
-        running.iter().map(|r| going(&r.progress, r.seconds).seconds_left.unwrap_or(0.0)).collect();
-    let at = forecast::starts(house.jobs_at_once, &left, &line);
+    let mut at = BTreeMap::new();
+    let slots = crate::jobs::slots(house);
+    for (light, at_once) in [(false, slots.make), (true, slots.light)] {
+        let of_kind = running.iter().filter(|r| weights.get(&r.task.job).copied().unwrap_or(false) == light);
+        let left: Vec<f64> =
+            of_kind.map(|r| going(&r.progress, r.seconds).seconds_left.unwrap_or(0.0)).collect();
+        let line: Vec<InLine> = line.iter().filter(|j| j.light == light).cloned().collect();
+        at.extend(forecast::starts(at_once, &left, &line));
+    }
     let wall = clock::now();
     for j in jobs.iter_mut() {
         j.expected_start = at.get(&j.job).map(|s| clock::zoned_text(wall + (s * 1e6) as clock::Micros));

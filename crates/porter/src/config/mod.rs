@@ -160,6 +160,11 @@ pub enum Since {
 }
 
 impl Watch {
+    /// All of a file is read to know what it is.
+    pub fn looks_at_all(&self) -> bool {
+        self.checks_whole || self.same_content != SameContent::MakeAgain
+    }
+
     /// Whether a file is one for this watch, whatever it is: by its path inside, and by the moment since which it has been
     /// there as it is.
     pub fn takes(&self, path: &Path, seen: &Seen) -> bool {

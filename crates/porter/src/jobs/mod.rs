@@ -6,12 +6,13 @@ pub mod folders;
 mod hands;
 mod keeping;
 mod orders;
+pub mod room;
 mod run;
 pub mod schedule;
 pub mod state;
 mod tasks;
 
-pub use run::Stopper;
+pub use run::{Stopper, slots};
 pub use tasks::look::{facts_of, facts_with};
 pub use tasks::original::numbered_file;
 pub use tasks::reason::{ENDING as REASON_ENDING, LAST_LINE as REASON_LAST_LINE};

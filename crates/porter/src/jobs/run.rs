@@ -3,16 +3,17 @@
 //! porter is told to stop it stops, and what was cut off goes on at the next start.
 
 use super::hands::Hands;
-use super::schedule::{Schedule, Slots, Tick};
+use super::room;
+use super::schedule::{Schedule, Slots, Tick, Weight};
 use super::tasks::{self, How, Worker};
 use super::{Ended, Porter};
 use crate::alive::Alive;
-use crate::config::{House, Looked};
+use crate::config::{House, Looked, Watch};
 use crate::control::{Answer, Order};
 use crate::error::{Error, Result};
 use crate::notify::Teller;
 use crate::store::OpenRank;
-use crate::store::{Cause, Change, Event, JobId, Step, TaskKey};
+use crate::store::{Cause, Change, Event, JobId, Step, TaskKey, View};
 use crate::watch::fetch::Fetcher;
 use crate::watch::service::{Arrival, News, WatchThread};
 use std::collections::{HashSet, VecDeque};
@@ -110,13 +111,7 @@ impl Porter {
         let mut d = Dispatch {
             porter: self.clone(),
             began: Instant::now(),
-            schedule: Schedule::new(Slots {
-                look: 1,
-                make: now.jobs_at_once,
-                carry: CARRIES,
-                carry_each: CARRIES_EACH,
-                moving: MOVES,
-            }),
+            schedule: Schedule::new(slots(&now)),
             once,
             to_desk,
             desk,
@@ -227,6 +222,20 @@ fn each(house: &House) -> Vec<(String, usize)> {
     house.places.iter().filter_map(|p| Some((p.name.clone(), p.at_once?))).collect()
 }
 
+/// Stills and sound keep every core busy while others of them wait for the record.
+pub fn slots(house: &House) -> Slots {
+    let cores = std::thread::available_parallelism().map_or(1, |n| n.get());
+    Slots {
+        look: 1,
+        make: house.jobs_at_once,
+        light: house.jobs_at_once.max(cores + 1),
+        hear: house.jobs_at_once,
+        carry: CARRIES,
+        carry_each: CARRIES_EACH,
+        moving: MOVES,
+    }
+}
+
 struct Dispatch<F> {
     porter: Arc<Porter>,
     began: Instant,
@@ -280,8 +289,10 @@ impl<F: FnMut(&Event)> Dispatch<F> {
         // A job that is being cancelled has nothing else to do.
         let cancelled = tasks.iter().filter(|t| t.key.step == Step::Cancel).map(|t| t.key.job);
         self.porter.cancelled().extend(cancelled);
-        for OpenRank { job, watch, priority, on_hold, .. } in self.porter.store.read(|v| v.open_ranks())? {
-            self.schedule.enter(job, &watch, priority);
+        for OpenRank { job, watch, priority, on_hold, light, .. } in
+            self.porter.store.read(|v| v.open_ranks())?
+        {
+            self.enter(job, &watch, priority, light);
             if on_hold {
                 self.on_hold.insert(job);
             }
@@ -317,6 +328,13 @@ impl<F: FnMut(&Event)> Dispatch<F> {
         }
     }
 
+    /// A job comes in, before its tasks do.
+    fn enter(&mut self, job: JobId, watch: &str, priority: i64, light: bool) {
+        self.schedule.enter(job, watch, priority);
+        let look_whole = self.porter.house().watch(watch).is_some_and(Watch::looks_at_all);
+        self.schedule.weigh(job, Weight { look_whole, light });
+    }
+
     fn second_look(&self, job: JobId) -> Result<Duration> {
         let job = self.porter.store.read(|v| v.job(job))?;
         let house = self.porter.house();
@@ -348,12 +366,7 @@ impl<F: FnMut(&Event)> Dispatch<F> {
         }
         if self.now() >= self.rest_until {
             self.record()?;
-            // What is cancelled is cleared away while nothing else is begun.
-            let paused = self.paused;
-            let may = |key: &TaskKey| !paused || key.step == Step::Cancel;
-            while let Some(key) = self.schedule.next_of(self.now(), may) {
-                self.begin(key);
-            }
+            self.begin_all();
         }
         self.tell_events()?;
         if (self.once || self.draining) && self.is_over() {
@@ -391,7 +404,7 @@ impl<F: FnMut(&Event)> Dispatch<F> {
                 self.names.extend(names);
                 self.watches = watches;
                 self.quiet.clear();
-                self.schedule.set_make(self.porter.house().jobs_at_once);
+                self.schedule.set_slots(slots(&self.porter.house()));
                 self.schedule.set_each(each(&self.porter.house()));
                 self.notes.push_back(Change::Configured { refused: None });
             }
@@ -425,8 +438,7 @@ impl<F: FnMut(&Event)> Dispatch<F> {
     fn look_after_room(&mut self) {
         let house = self.porter.house();
         let Some(least) = house.disk_low else { return };
-        let Ok(room) = rustix::fs::statvfs(&house.state) else { return };
-        let free = room.f_bavail.saturating_mul(room.f_frsize);
+        let Some(free) = room::disk(&house.state) else { return };
         if !self.low && free < least {
             self.low = true;
             self.notes.push_back(Change::DiskLow { free });
@@ -479,11 +491,32 @@ impl<F: FnMut(&Event)> Dispatch<F> {
             self.arrivals.drain(..some.len());
             self.postponed.extend(postponed);
             for (job, watch, priority) in jobs {
-                self.schedule.enter(job, &watch, priority);
+                self.enter(job, &watch, priority, false);
                 self.schedule.add(&TaskKey { job, step: Step::Look });
             }
         }
         Ok(())
+    }
+
+    /// Begins what has a slot, and memory: where there is too little of that, one at a time.
+    fn begin_all(&mut self) {
+        // What is cancelled is cleared away while nothing else is begun.
+        let paused = self.paused;
+        let (free, mut taken) = (std::cell::OnceCell::new(), 0);
+        loop {
+            let alone = self.schedule.making() == 0;
+            let has_memory = |wanted: u64| {
+                let free = *free.get_or_init(|| room::memory().unwrap_or(u64::MAX));
+                wanted == 0 || alone || wanted <= free.saturating_sub(taken)
+            };
+            let may = |key: &TaskKey, weight: Weight| match paused {
+                true => key.step == Step::Cancel,
+                false => has_memory(room::wanted(&key.step, weight)),
+            };
+            let Some(key) = self.schedule.next_of(self.now(), may) else { return };
+            taken += room::wanted(&key.step, self.schedule.weight(key.job));
+            self.begin(key);
+        }
     }
 
     fn begin(&self, key: TaskKey) {
@@ -524,7 +557,7 @@ impl<F: FnMut(&Event)> Dispatch<F> {
             self.cancel_when_free(job);
         }
         for (job, watch, priority) in done.again {
-            self.schedule.enter(job, &watch, priority);
+            self.enter(job, &watch, priority, false);
             self.schedule.add(&TaskKey { job, step: Step::Look });
         }
         for job in done.held {
@@ -600,16 +633,21 @@ impl<F: FnMut(&Event)> Dispatch<F> {
                     self.porter.board.set_rest(place, None);
                 }
                 // A store that cannot be read now must not lose them.
-                let tasks = self.porter.store.read(|v| v.tasks_of(key.job)).inspect_err(|_| {
+                let looked = key.step == Step::Look;
+                let read = |v: &View<'_>| Ok((v.tasks_of(key.job)?, looked && v.is_light(key.job)?));
+                let (tasks, light) = self.porter.store.read(read).inspect_err(|_| {
                     self.schedule.hold(key, Tick::ZERO, true);
                 })?;
+                if looked {
+                    self.schedule.weigh(key.job, Weight { light, ..self.schedule.weight(key.job) });
+                }
                 let keys: Vec<TaskKey> = tasks.into_iter().map(|t| t.key).collect();
                 if self.on_hold.contains(&key.job) && !keys.is_empty() {
                     self.schedule.renew(key.job, &[]);
                 } else {
                     self.schedule.renew(key.job, &keys);
                 }
-                if key.step == Step::Look
+                if looked
                     && let Some(job) = self.porter.store.read(|v| v.job(key.job))?
                 {
                     // A rule may have put it in front of others.

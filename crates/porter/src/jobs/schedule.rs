@@ -1,7 +1,8 @@
 //! Which task is next. Pure: tasks and times go in, tasks come out; the clock is handed in.
 //!
-//! Looking, making, carrying (each place by itself) and moving have slots of their own, so that a slow or absent place
-//! never keeps a clip from being made. What was never tried goes before what is tried again. A place that was found
+//! Looking, making (moving pictures by itself, and what is little beside it: stills, sound), hearing, carrying (each place by
+//! itself) and moving have slots of their own, so that a slow or absent place never keeps a clip from being made, and a
+//! picture does not wait behind a film. What was never tried goes before what is tried again. A place that was found
 //! away rests, with all that waits for it, and then is tried with one task.
 //!
 //! Jobs take turns between watches: each watch has a clock of its own that goes on by one with each of its jobs, and the job
@@ -20,7 +21,10 @@ pub type Tick = Duration;
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Slots {
     pub look: usize,
+    /// Of moving pictures, and of stills and sound.
     pub make: usize,
+    pub light: usize,
+    pub hear: usize,
     /// To all places, and to each.
     pub carry: usize,
     pub carry_each: usize,
@@ -33,14 +37,30 @@ enum Line {
     Move,
     Carry(String),
     Look,
+    /// A look that reads all of it.
+    LookWhole,
+    Light,
     Make,
+    Hear,
+}
+
+/// What is known of the work that a job is.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Weight {
+    /// All of it is read to know it.
+    pub look_whole: bool,
+    /// What is made of it is little: of a picture, or of sound.
+    pub light: bool,
 }
 
 impl Line {
-    fn of(step: &Step) -> Option<Line> {
+    fn of(step: &Step, weight: Weight) -> Option<Line> {
         match step {
+            Step::Look if weight.look_whole => Some(Line::LookWhole),
             Step::Look => Some(Line::Look),
-            Step::Make | Step::Hear => Some(Line::Make),
+            Step::Make if weight.light => Some(Line::Light),
+            Step::Make => Some(Line::Make),
+            Step::Hear => Some(Line::Hear),
             Step::Carry { place, .. } => Some(Line::Carry(place.clone())),
             Step::Clear | Step::TurnAway | Step::Cancel => Some(Line::Move),
             // Left alone for the program that knows it.
@@ -73,7 +93,9 @@ pub struct Schedule {
     due: BTreeMap<TaskKey, Tick>,
     /// Held for a time only, not until something is mended.
     passing: HashSet<TaskKey>,
-    running: HashSet<TaskKey>,
+    running: HashMap<TaskKey, Line>,
+    /// Of jobs whose work is not the usual.
+    weights: HashMap<JobId, Weight>,
     /// The turn of each job, and its priority.
     ranks: HashMap<JobId, (Rank, i64)>,
     /// The time of each watch, and of what was begun last.
@@ -86,9 +108,43 @@ pub struct Schedule {
 }
 
 impl Schedule {
-    /// How many may be made at once, from now on.
-    pub fn set_make(&mut self, at_once: usize) {
-        self.slots.make = at_once;
+    /// How many of each kind run at once, from now on.
+    pub fn set_slots(&mut self, slots: Slots) {
+        self.slots = slots;
+    }
+
+    /// What is known of a job's work now; what it has in a line goes to the right one.
+    pub fn weigh(&mut self, job: JobId, weight: Weight) {
+        if self.weight(job) == weight {
+            return;
+        }
+        let steps = [Step::Look, Step::Make].map(|step| TaskKey { job, step });
+        let rank = self.rank_of(job);
+        let waits = |k: &&TaskKey| {
+            let line = self.line_of(k).and_then(|l| self.lines.get(&l));
+            line.is_some_and(|q| q.fresh.contains(&(rank, (*k).clone())))
+        };
+        let fresh: Vec<TaskKey> = steps.iter().filter(waits).cloned().collect();
+        let held: Vec<(TaskKey, Tick, bool)> = steps
+            .iter()
+            .filter_map(|k| Some((k.clone(), *self.due.get(k)?, self.passing.contains(k))))
+            .collect();
+        steps.iter().for_each(|k| self.forget(k));
+        if weight == Weight::default() {
+            self.weights.remove(&job);
+        } else {
+            self.weights.insert(job, weight);
+        }
+        fresh.iter().for_each(|k| self.add(k));
+        held.iter().for_each(|(k, until, passing)| self.hold(k, *until, *passing));
+    }
+
+    pub fn weight(&self, job: JobId) -> Weight {
+        self.weights.get(&job).copied().unwrap_or_default()
+    }
+
+    fn line_of(&self, key: &TaskKey) -> Option<Line> {
+        Line::of(&key.step, self.weight(key.job))
     }
 
     /// How many are carried to these places at once, from now on; to others the usual number.
@@ -102,7 +158,8 @@ impl Schedule {
             lines: BTreeMap::new(),
             due: BTreeMap::new(),
             passing: HashSet::new(),
-            running: HashSet::new(),
+            running: HashMap::new(),
+            weights: HashMap::new(),
             ranks: HashMap::new(),
             turns: HashMap::new(),
             turn: 0,
@@ -139,6 +196,7 @@ impl Schedule {
     /// A job has ended.
     pub fn leave(&mut self, job: JobId) {
         self.ranks.remove(&job);
+        self.weights.remove(&job);
     }
 
     fn rank_of(&self, job: JobId) -> Rank {
@@ -147,10 +205,10 @@ impl Schedule {
 
     /// A task that is to be done; nothing changes if it is known.
     pub fn add(&mut self, key: &TaskKey) {
-        if self.running.contains(key) || self.due.contains_key(key) {
+        if self.running.contains_key(key) || self.due.contains_key(key) {
             return;
         }
-        if let Some(line) = Line::of(&key.step) {
+        if let Some(line) = self.line_of(key) {
             let rank = self.rank_of(key.job);
             self.lines.entry(line).or_default().fresh.insert((rank, key.clone()));
         }
@@ -159,7 +217,7 @@ impl Schedule {
     /// A task is tried again at this time. `passing`: nobody has to do anything about it.
     pub fn hold(&mut self, key: &TaskKey, until: Tick, passing: bool) {
         self.forget(key);
-        let Some(line) = Line::of(&key.step) else { return };
+        let Some(line) = self.line_of(key) else { return };
         self.lines.entry(line).or_default().held.insert((until, key.clone()));
         self.due.insert(key.clone(), until);
         if passing {
@@ -182,9 +240,7 @@ impl Schedule {
 
     /// A task that was given out is not being worked on any more.
     pub fn ended(&mut self, key: &TaskKey) {
-        if self.running.remove(key)
-            && let Some(line) = Line::of(&key.step).and_then(|l| self.lines.get_mut(&l))
-        {
+        if let Some(line) = self.running.remove(key).and_then(|l| self.lines.get_mut(&l)) {
             line.running -= 1;
         }
     }
@@ -205,7 +261,7 @@ impl Schedule {
 
     fn forget(&mut self, key: &TaskKey) {
         let rank = self.rank_of(key.job);
-        if let Some(line) = Line::of(&key.step).and_then(|l| self.lines.get_mut(&l)) {
+        if let Some(line) = self.line_of(key).and_then(|l| self.lines.get_mut(&l)) {
             line.fresh.remove(&(rank, key.clone()));
             if let Some(until) = self.due.remove(key) {
                 line.held.remove(&(until, key.clone()));
@@ -221,8 +277,10 @@ impl Schedule {
     fn has_slot(&self, line: &Line, queue: &Queue) -> bool {
         match line {
             Line::Move => queue.running < self.slots.moving,
-            Line::Look => queue.running < self.slots.look,
+            Line::Look | Line::LookWhole => queue.running < self.slots.look,
+            Line::Light => queue.running < self.slots.light,
             Line::Make => queue.running < self.slots.make,
+            Line::Hear => queue.running < self.slots.hear,
             Line::Carry(place) => {
                 // A place that rested is tried with one.
                 let usual = self.each.get(place).copied().unwrap_or(self.slots.carry_each);
@@ -241,11 +299,12 @@ impl Schedule {
 
     /// The next task to begin now, if there is one and a slot for it.
     pub fn next(&mut self, now: Tick) -> Option<TaskKey> {
-        self.next_of(now, |_| true)
+        self.next_of(now, |_, _| true)
     }
 
-    /// The same among some tasks only.
-    pub fn next_of(&mut self, now: Tick, may: impl Fn(&TaskKey) -> bool) -> Option<TaskKey> {
+    /// The same among some tasks only; it is asked with what is known of the job's work.
+    pub fn next_of(&mut self, now: Tick, may: impl Fn(&TaskKey, Weight) -> bool) -> Option<TaskKey> {
+        let may = |k: &TaskKey| may(k, self.weight(k.job));
         let key = self.lines.iter().find_map(|(line, queue)| {
             if !self.has_slot(line, queue) || self.rests(line, now).is_some() {
                 return None;
@@ -268,9 +327,9 @@ impl Schedule {
         {
             self.turn = turn;
         }
-        self.running.insert(key.clone());
-        if let Some(line) = Line::of(&key.step) {
-            self.lines.entry(line).or_default().running += 1;
+        if let Some(line) = self.line_of(&key) {
+            self.lines.entry(line.clone()).or_default().running += 1;
+            self.running.insert(key.clone(), line);
         }
         Some(key)
     }
@@ -295,9 +354,14 @@ impl Schedule {
         self.running.len()
     }
 
+    /// Tasks that run which make or hear.
+    pub fn making(&self) -> usize {
+        self.running_in(|l| matches!(l, Line::Light | Line::Make | Line::Hear))
+    }
+
     /// Whether a task of this job runs.
     pub fn is_running(&self, job: crate::store::JobId) -> bool {
-        self.running.iter().any(|k| k.job == job)
+        self.running.keys().any(|k| k.job == job)
     }
 
     /// True if nothing runs, and all that is left waits for something to be mended.
@@ -317,7 +381,9 @@ mod tests {
     use super::*;
     use rstest::rstest;
 
-    const SLOTS: Slots = Slots { look: 1, make: 1, carry: 3, carry_each: 2, moving: 1 };
+    const SLOTS: Slots = Slots { look: 1, make: 1, light: 2, hear: 1, carry: 3, carry_each: 2, moving: 1 };
+
+    const LIGHT: Weight = Weight { look_whole: false, light: true };
 
     fn key(job: i64, step: &str) -> TaskKey {
         let step = match step {
@@ -358,6 +424,48 @@ mod tests {
         // Given out is given out.
         t.add(&key(1, "look"));
         assert_eq!(begun(&mut t, 9).len(), 0);
+    }
+
+    #[test]
+    fn what_is_little_does_not_wait_behind_a_film() {
+        let mut t = Schedule::new(SLOTS);
+        for job in 1..=6 {
+            t.enter(job, "in", 0);
+            t.add(&key(job, "make"));
+            t.add(&key(job, "hear"));
+        }
+        // Where it waits already, it goes over.
+        (4..=6).for_each(|job| t.weigh(job, LIGHT));
+        assert_eq!(begun(&mut t, 0), ["4:make", "5:make", "1:make", "1:hear"]);
+        assert_eq!(t.making(), 4);
+        // A job is weighed once more while it is worked on: what it has is given back all the same.
+        t.weigh(4, Weight::default());
+        t.ended(&key(4, "make"));
+        assert_eq!(begun(&mut t, 0), ["6:make"]);
+        t.ended(&key(1, "make"));
+        t.set_slots(Slots { make: 2, ..SLOTS });
+        assert_eq!(begun(&mut t, 0), ["2:make", "3:make"]);
+        t.leave(5);
+        t.ended(&key(5, "make"));
+        assert_eq!(t.running(), 4);
+    }
+
+    #[test]
+    fn what_is_decoded_whole_first_keeps_no_other_from_being_looked_at() {
+        let mut t = Schedule::new(SLOTS);
+        for job in 1..=4 {
+            t.weigh(job, Weight { look_whole: job < 3, ..Weight::default() });
+            t.add(&key(job, "look"));
+        }
+        assert_eq!(begun(&mut t, 0), ["3:look", "1:look"]);
+        t.ended(&key(1, "look"));
+        t.hold(&key(1, "look"), s(30), true);
+        t.weigh(1, Weight::default());
+        assert_eq!(begun(&mut t, 0), ["2:look"]);
+        t.ended(&key(3, "look"));
+        assert_eq!(begun(&mut t, 40), ["4:look"]);
+        t.ended(&key(4, "look"));
+        assert_eq!(begun(&mut t, 40), ["1:look"], "what was held is held in its new line");
     }
 
     #[test]
@@ -513,9 +621,9 @@ mod tests {
         t.add(&key(2, "make"));
         t.hold(&key(1, "nas"), s(5), false);
         t.renew(1, &[key(1, "hear"), key(1, "cloud")]);
-        assert_eq!(begun(&mut t, 9), ["1:cloud", "1:hear"]);
+        assert_eq!(begun(&mut t, 9), ["1:cloud", "2:make", "1:hear"]);
         t.ended(&key(1, "hear"));
-        assert_eq!(begun(&mut t, 9), ["2:make"]);
+        assert_eq!(begun(&mut t, 9), [""; 0]);
         t.renew(2, &[]);
         assert_eq!(t.running(), 2, "what runs, runs");
     }

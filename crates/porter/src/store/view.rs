@@ -103,6 +103,13 @@ pub struct OpenRank {
     pub on_hold: bool,
     /// Of its source.
     pub bytes: u64,
+    /// What is made of it is little work.
+    pub light: bool,
+}
+
+/// By the kind of a source, as its facts have it: what has no moving pictures is little work.
+fn is_light(kind: &str) -> bool {
+    !matches!(kind, "" | "video")
 }
 
 impl View<'_> {
@@ -149,7 +156,7 @@ impl View<'_> {
 
     /// Every job that has not ended.
     pub fn open_ranks(&self) -> Sql<Vec<OpenRank>> {
-        let sql = "SELECT id, watch, priority, on_hold, size FROM job INDEXED BY job_open WHERE ended IS NULL ORDER BY id";
+        let sql = "SELECT id, watch, priority, on_hold, size, coalesce(json_extract(facts, '$.kind'), '') FROM job INDEXED BY job_open WHERE ended IS NULL ORDER BY id";
         all(self.db, sql, [], |r| {
             Ok(OpenRank {
                 job: r.get(0)?,
@@ -157,8 +164,16 @@ impl View<'_> {
                 priority: r.get(2)?,
                 on_hold: r.get(3)?,
                 bytes: r.get::<_, i64>(4)? as u64,
+                light: is_light(&r.get::<_, String>(5)?),
             })
         })
+    }
+
+    /// What is made of a job is little work, as far as is known.
+    pub fn is_light(&self, job: JobId) -> Sql<bool> {
+        let sql = "SELECT coalesce(json_extract(facts, '$.kind'), '') FROM job WHERE id = ?";
+        let kind: Option<String> = self.db.prepare_cached(sql)?.query_row([job], |r| r.get(0)).optional()?;
+        Ok(kind.is_some_and(|k| is_light(&k)))
     }
 
     /// The last event that somebody was told of by this notice.

@@ -36,11 +36,13 @@ pub fn look_at_all(folder: &Dir, deepest: usize) -> io::Result<(Vec<Found>, bool
             Err(e) if depth == 0 => return Err(e),
             Err(_) => continue,
         };
-        let names = match here.names() {
+        let mut names = match here.names() {
             Ok(names) => names,
             Err(e) if depth == 0 => return Err(e),
             Err(_) => continue,
         };
+        // In the order in which they are kept: neighbours are found beside each other.
+        names.sort_unstable();
         for name in names {
             // The house's own mark, not something that arrived.
             if depth == 0 && name == crate::files::known::MARKER {

@@ -242,6 +242,9 @@ impl Desk {
             self.trees.see(now, &f.path, self.watch.fits(&top).then_some(seen));
             return;
         }
+        if f.is_file && self.steady.see_given(&f.path, &f.seen) {
+            return;
+        }
         if f.is_file && !self.watch.takes(&f.path, &f.seen) {
             self.gather.see(now, &f.path, None);
             self.steady.see(now, &f.path, None, true);

@@ -119,12 +119,14 @@ pub struct Steady {
     look: u64,
     /// How often anything was otherwise than before.
     changes: u64,
+    /// Files that were not handed over as they are now.
+    open: usize,
 }
 
 impl Steady {
     /// `unfinished`: names of files that are not finished.
     pub fn new(steady_ms: i64, unfinished: Vec<Pattern>, belonging: Belonging) -> Self {
-        Steady { steady_ms, unfinished, belonging, files: BTreeMap::new(), look: 0, changes: 0 }
+        Steady { steady_ms, unfinished, belonging, files: BTreeMap::new(), look: 0, changes: 0, open: 0 }
     }
 
     /// What belongs to a file, by the names of both.
@@ -212,28 +214,38 @@ impl Steady {
     /// A look at one path: what is there, or that nothing is.
     pub fn see(&mut self, now: i64, path: &Path, seen: Option<Seen>, is_file: bool) {
         let Some(seen) = seen else {
-            self.changes += u64::from(self.files.remove(path.as_os_str()).is_some());
+            if let Some(gone) = self.files.remove(path.as_os_str()) {
+                self.changes += 1;
+                self.open -= usize::from(!gone.given);
+            }
             return;
         };
-        let why = why(path, &seen, is_file, &self.unfinished);
         let look = self.look;
+        let known = self.files.get_mut(path.as_os_str());
+        if let Some(e) = known.filter(|e| e.seen == seen && e.is_file == is_file) {
+            e.look = look;
+            return;
+        }
+        let why = why(path, &seen, is_file, &self.unfinished);
+        let entry = Entry { seen, is_file, since: now, first: now, why, given: false, look };
+        self.changes += 1;
         match self.files.get_mut(path.as_os_str()) {
-            Some(e) if e.seen == seen => {
-                e.look = look;
-                if e.why != Some(Why::Reason) {
-                    e.why = why;
-                }
-            }
             Some(e) => {
-                *e = Entry { seen, is_file, since: now, first: e.first, why, given: false, look };
-                self.changes += 1;
+                self.open += usize::from(e.given);
+                *e = Entry { first: e.first, ..entry };
             }
             None => {
-                let entry = Entry { seen, is_file, since: now, first: now, why, given: false, look };
+                self.open += 1;
                 self.files.insert(path.as_os_str().to_owned(), entry);
-                self.changes += 1;
             }
         }
+    }
+
+    /// A look at what was handed over and is as it was: nothing else need be asked of it. False: it is something else.
+    pub fn see_given(&mut self, path: &Path, seen: &Seen) -> bool {
+        let look = self.look;
+        let given = self.files.get_mut(path.as_os_str()).filter(|e| e.given && e.seen == *seen);
+        given.map(|e| e.look = look).is_some()
     }
 
     /// How often anything was otherwise than before.
@@ -249,13 +261,22 @@ impl Steady {
     /// It has ended: what it did not show is gone.
     pub fn end_look(&mut self) {
         let (look, before) = (self.look, self.files.len());
-        self.files.retain(|_, e| e.look == look);
+        let mut open = 0;
+        self.files.retain(|_, e| {
+            let stays = e.look == look;
+            open += usize::from(stays && !e.given);
+            stays
+        });
+        self.open = open;
         self.changes += (before - self.files.len()) as u64;
     }
 
     /// Paths whose steady time is over. The caller looks at each once more, [`Self::see`]s it, and then
     /// asks [`Self::take`].
     pub fn due(&self, now: i64) -> Vec<PathBuf> {
+        if self.open == 0 {
+            return Vec::new();
+        }
         let over = |e: &Entry| e.why.is_none() && !e.given && now - e.since >= self.steady_ms;
         let all = self.files.iter().filter(|(_, e)| over(e)).map(|(p, _)| Path::new(p));
         let mut out = Vec::new();
@@ -292,7 +313,7 @@ impl Steady {
             .collect();
         for p in beside.iter().map(|(p, _)| p.as_path()).chain([path]) {
             if let Some(e) = self.files.get_mut(p.as_os_str()) {
-                e.given = true;
+                self.open -= usize::from(!std::mem::replace(&mut e.given, true));
             }
         }
         Some((seen, beside.into_iter().map(|(_, b)| b).collect()))
@@ -307,6 +328,9 @@ impl Steady {
 
     /// When the next file may become steady.
     pub fn next_due(&self) -> Option<i64> {
+        if self.open == 0 {
+            return None;
+        }
         let waits =
             self.files.iter().filter(|(_, e)| e.why.is_none() && !e.given).map(|(p, e)| (Path::new(p), e));
         // What waits for another file is ready when that is; a look tells.
@@ -324,6 +348,9 @@ impl Steady {
 
     /// Files that are not handed over, and why. `began` is the caller's clock at 0.
     pub fn waiting(&self, began: Instant, now: i64) -> Vec<Waiting> {
+        if self.open == 0 {
+            return Vec::new();
+        }
         let waits = self.files.iter().filter(|(_, e)| !e.given).map(|(p, e)| (Path::new(p), e));
         let span = |since: i64| Duration::from_millis((now - since).max(0) as u64);
         waits

@@ -32,7 +32,7 @@ pub fn hear(d: &Desk<'_>, task: &Task) -> Result<Next> {
             });
             Ok(match away {
                 Some(why) => {
-                    Next::wait(Cause::Service { why }, wait_after(start.elapsed(), d.house.retry_after))
+                    Next::wait(Cause::Service { why }, wait_after(start.elapsed(), d.house.retry_after, d.job.id))
                 }
                 None => Next::Moved,
             })

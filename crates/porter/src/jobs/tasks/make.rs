@@ -4,14 +4,17 @@ use super::original::{self, Source};
 use super::{Desk, MAX_TRIES, Next, Worker, go_on};
 use crate::clock;
 use crate::error::{Error, Result};
+use crate::estimate;
 use crate::files::copy::digest_of;
 use crate::files::{Dir, Watching};
+use crate::jobs::room;
 use crate::maker::{self, Class, End, Ordered, Outcome, Run, Work};
 use crate::offload::manifest::{CHAIN, Entry, History};
 use crate::offload::sums::Kind;
 use crate::offload::tree::MANIFESTS;
 use crate::progress::{Progress, Stage, Unit};
 use crate::store::{Change, JobId, MadeFile, NotMade, Output, OutputEnd, Sql, Task, Tx};
+use media::facts::Facts;
 use std::path::{Path, PathBuf};
 use words::Transcript;
 
@@ -35,6 +38,7 @@ pub fn make(d: &Desk<'_>, task: &Task) -> Result<Next> {
         d.record(&ends)?;
         return Ok(Next::Moved);
     }
+    d.find_room(&folder, &open)?;
     let open = d.ordered(&folder, open.into_iter())?;
     // What breaks a child is one output's fault, or the source's: each by itself tells which.
     if task.tries > 0 && open.len() > 1 {
@@ -176,6 +180,37 @@ impl Desk<'_> {
             files.push(MadeFile { inside, bytes: text.len() as u64, digest, ours: true });
         }
         Ok(files)
+    }
+
+    /// What is expected to need more disk than there is waits until there is more, rather than fill it.
+    fn find_room(&self, folder: &Path, outputs: &[&Output]) -> Result<()> {
+        let store = &self.porter.store;
+        let Some(free) = room::disk(folder) else { return Ok(()) };
+        if store.read(|v| v.is_light(self.job.id))? {
+            return Ok(());
+        }
+        let facts = store.read(|v| v.facts(self.job.id))?;
+        let facts: Option<Facts> = facts.and_then(|f| serde_json::from_value(f).ok());
+        let seconds = facts.and_then(|f| f.duration).map_or(0.0, |d| d.seconds);
+        let mut wanted = 0;
+        for o in outputs {
+            let Ok(recipe) = &o.recipe else { continue };
+            wanted += match estimate::stated_bytes(recipe, seconds) {
+                Some(bytes) => bytes,
+                None => {
+                    let past = estimate::past_bytes(store, &o.preset, &o.preset_version)?;
+                    estimate::of_length(past, seconds).unwrap_or(0.0) as u64
+                }
+            };
+        }
+        if wanted <= free {
+            return Ok(());
+        }
+        let (wanted, free) = (wanted.div_ceil(1_000_000), free / 1_000_000);
+        let disk = media::show::path(&self.house.state);
+        Err(Error::Away(format!(
+            "about {wanted} MB are to be made, and the disk of {disk} has {free} MB free; it goes on when there is room"
+        )))
     }
 
     /// Outputs as an order has them.

@@ -97,7 +97,7 @@ pub fn run(porter: &Porter, key: &TaskKey, worker: &Worker) -> How {
         Err(Error::Stopped) => return How::Stopped,
         Err(e) if e.is_of_store() => return How::Unrecorded(e),
         Err(e) => match e.cause() {
-            Some(cause) => Next::wait(cause, wait_after(start.elapsed(), retry)),
+            Some(cause) => Next::wait(cause, wait_after(start.elapsed(), retry, key.job)),
             None => {
                 let change = Change::TurningAway { job: key.job, reason: e.to_string() };
                 match porter.store.commit([change]) {
@@ -135,8 +135,13 @@ fn hold(porter: &Porter, key: &TaskKey, cause: Cause, wait: Duration) -> Result<
 
 /// A try that took long is not made again at once: a service that is away for a night must not keep the machine, or
 /// another service, busy with the same work all night.
-fn wait_after(took: Duration, usual: Duration) -> Duration {
-    usual.max((took * 4).min(LONGEST_WAIT))
+///
+/// Jobs that were held together do not all come back in one moment: each waits up to a tenth longer, by its number.
+fn wait_after(took: Duration, usual: Duration, job: JobId) -> Duration {
+    let wait = usual.max((took * 4).min(LONGEST_WAIT));
+    // Neighbours are far apart (a multiplicative hash; Knuth, volume 3, 6.4).
+    let share = (job as u32).wrapping_mul(2_654_435_769) >> 22;
+    wait + wait * share / 10_240
 }
 
 fn work(porter: &Porter, key: &TaskKey, worker: &Worker) -> Result<Next> {
@@ -279,7 +284,16 @@ mod tests {
     #[case(7200, 7200, 7200)]
     fn tries_that_take_long_are_further_apart(#[case] took: u64, #[case] usual: u64, #[case] want: u64) {
         let seconds = Duration::from_secs;
-        assert_eq!(wait_after(seconds(took), seconds(usual)), seconds(want));
+        assert_eq!(wait_after(seconds(took), seconds(usual), 0), seconds(want));
+    }
+
+    #[test]
+    fn what_was_held_together_does_not_come_back_together() {
+        let waits: Vec<u128> =
+            (1..=100).map(|job| wait_after(Duration::ZERO, Duration::from_secs(10), job).as_millis()).collect();
+        assert!(waits.iter().all(|w| (10_000..11_000).contains(w)), "{waits:?}");
+        let tenths: std::collections::BTreeSet<u128> = waits.iter().take(10).map(|w| w / 100).collect();
+        assert!(tenths.len() >= 8, "the first ten: {waits:?}");
     }
 
     fn output(preset: &str, end: OutputEnd) -> Output {

@@ -1,0 +1,81 @@
+//! What the machine has room for: nothing is begun that it has no memory or disk for, while something else still ends.
+
+use super::schedule::Weight;
+use crate::store::Step;
+use std::path::Path;
+
+/// What a child is expected to need, at most times: what was measured of long films, and of stills.
+const MAKES: u64 = 400_000_000;
+const MAKES_LITTLE: u64 = 120_000_000;
+const HEARS: u64 = 600_000_000;
+
+/// Memory that a task should find free.
+pub fn wanted(step: &Step, weight: Weight) -> u64 {
+    match step {
+        Step::Make if weight.light => MAKES_LITTLE,
+        Step::Make => MAKES,
+        Step::Hear => HEARS,
+        _ => 0,
+    }
+}
+
+/// Bytes of memory that programs can have now without others being put to disk; `None` where the system does not tell.
+pub fn memory() -> Option<u64> {
+    let read = |path: &str| std::fs::read_to_string(path).ok();
+    let machine = available(&read("/proc/meminfo")?)?;
+    let group = read("/proc/self/cgroup").and_then(|text| {
+        let own = text.lines().find_map(|l| l.strip_prefix("0::"))?.trim_start_matches('/').to_owned();
+        let at = |name: &str| read(&Path::new("/sys/fs/cgroup").join(&own).join(name).to_string_lossy());
+        left_in_group(&at("memory.max")?, &at("memory.current")?, &at("memory.stat")?)
+    });
+    Some(group.unwrap_or(u64::MAX).min(machine))
+}
+
+/// Of /proc/meminfo (proc(5)).
+fn available(text: &str) -> Option<u64> {
+    let line = text.lines().find_map(|l| l.strip_prefix("MemAvailable:"))?;
+    line.trim().trim_end_matches("kB").trim().parse::<u64>().ok()?.checked_mul(1024)
+}
+
+/// What a control group still allows: files in memory give way. `None`: it has no bound.
+fn left_in_group(max: &str, now: &str, stat: &str) -> Option<u64> {
+    let number = |s: &str| s.trim().parse::<u64>().ok();
+    let files = stat.lines().find_map(|l| number(l.strip_prefix("file ")?)).unwrap_or(0);
+    let used = number(now)?.saturating_sub(files);
+    Some(number(max)?.saturating_sub(used))
+}
+
+/// Bytes that are free on the disk of a folder.
+pub fn disk(folder: &Path) -> Option<u64> {
+    let room = rustix::fs::statvfs(folder).ok()?;
+    Some(room.f_bavail.saturating_mul(room.f_frsize))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[test]
+    fn what_the_machine_tells_is_read() {
+        let text = "MemTotal:       16303428 kB\nMemFree:          512 kB\nMemAvailable:    1000 kB\n";
+        assert_eq!(available(text), Some(1_024_000));
+        assert_eq!(available("MemTotal: 5 kB\n"), None);
+        // Of this machine, whatever it is.
+        assert!(memory().is_some_and(|n| n > 1_000_000));
+        assert!(disk(Path::new("/")).is_some() && disk(Path::new("/not there")).is_none());
+    }
+
+    #[rstest]
+    #[case("1000\n", "900\n", "anon 100\nfile 700\n", Some(800))]
+    #[case("1000", "1200", "anon 1200\n", Some(0))]
+    #[case("max\n", "900", "file 1\n", None)]
+    fn a_group_has_a_bound_of_its_own(
+        #[case] max: &str,
+        #[case] now: &str,
+        #[case] stat: &str,
+        #[case] want: Option<u64>,
+    ) {
+        assert_eq!(left_in_group(max, now, stat), want);
+    }
+}
