@@ -46,11 +46,12 @@ pub fn bare_stills(dir: &Path) -> Result<(), Anyhow> {
     let next = AtomicUsize::new(0);
     let out = dir.join("bare");
     std::fs::create_dir_all(&out)?;
+    let all = std::fs::read_dir(dir.join("in"))?.count();
     std::thread::scope(|s| {
         let work = || -> Result<(), String> {
             loop {
                 let n = next.fetch_add(1, Ordering::Relaxed);
-                if n >= STILLS {
+                if n >= all {
                     return Ok(());
                 }
                 let (from, to) = (dir.join(format!("in/{n}.jpg")), out.join(format!("{n}.jpg")));

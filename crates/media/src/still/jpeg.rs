@@ -1,30 +1,68 @@
 //! Whether a JPEG (ITU-T T.81) is whole. Decoders show what there is of a picture that was cut off or spoilt, with gray
 //! or smeared blocks for the rest: good for looking at it, wrong for making others of it.
 
+use super::check_area;
 use crate::container::Source;
 use crate::error::{Error, Result};
+use image::metadata::Orientation;
+use image::{DynamicImage, GrayImage, RgbImage};
 use std::io::{BufReader, Read, SeekFrom};
 use zune_jpeg::JpegDecoder;
+use zune_jpeg::errors::DecodeErrors;
 use zune_jpeg::zune_core::bytestream::ZCursor;
+use zune_jpeg::zune_core::colorspace::ColorSpace;
 use zune_jpeg::zune_core::options::DecoderOptions;
 
 const SOI: u8 = 0xd8;
 const EOI: u8 = 0xd9;
 const SOS: u8 = 0xda;
 
-/// Damaged: no end marker behind the last scan (cut off), or a scan that a decoder which forgives nothing refuses.
-pub fn check(source: &mut dyn Source) -> Result<()> {
+/// A picture as it is coded, how it is to be turned, and its colour profile.
+pub struct Coded {
+    pub picture: DynamicImage,
+    pub orientation: Orientation,
+    pub profile: Option<Vec<u8>>,
+}
+
+/// The first picture of a file. Damaged: no end marker behind the last scan (cut off), or a scan that a decoder which
+/// forgives nothing refuses.
+pub fn decode(source: &mut dyn Source) -> Result<Coded> {
     source.seek(SeekFrom::Start(0))?;
     let mut bytes = Vec::new();
     BufReader::new(&mut *source).take(crate::limits::MAX_STILL_BYTES).read_to_end(&mut bytes)?;
     let end = end(&bytes)?;
-    scan::check(&bytes[..end])?;
+    let bytes = &bytes[..end];
+    scan::check(bytes)?;
     let side = crate::limits::MAX_PICTURE_SIDE as usize * 4;
     let options = DecoderOptions::default().set_strict_mode(true).set_max_width(side).set_max_height(side);
-    let mut decoder = JpegDecoder::new_with_options(ZCursor::new(&bytes[..end]), options);
-    match decoder.decode() {
-        Ok(_) => Ok(()),
-        Err(e) => Err(Error::damaged("JPEG", format!("its picture data is spoilt ({e})"))),
+    let mut decoder = JpegDecoder::new_with_options(ZCursor::new(bytes), options);
+    decoder.decode_headers().map_err(wrong)?;
+    let Some((w, h)) = decoder.dimensions() else {
+        return Err(Error::damaged("JPEG", "it does not say how large its picture is"));
+    };
+    let (w, h) = (w as u32, h as u32);
+    check_area("JPEG", w, h)?;
+    let is_gray = decoder.input_colorspace() == Some(ColorSpace::Luma);
+    let colours = if is_gray { ColorSpace::Luma } else { ColorSpace::RGB };
+    let options = decoder.options().jpeg_set_out_colorspace(colours);
+    decoder.set_options(options);
+    let samples = decoder.decode().map_err(wrong)?;
+    let picture = if is_gray {
+        GrayImage::from_raw(w, h, samples).map(DynamicImage::ImageLuma8)
+    } else {
+        RgbImage::from_raw(w, h, samples).map(DynamicImage::ImageRgb8)
+    };
+    let picture = picture.ok_or_else(|| Error::damaged("JPEG", "less of its picture than its size says"))?;
+    let turn = decoder.exif().and_then(|exif| Orientation::from_exif_chunk(exif));
+    let orientation = turn.unwrap_or(Orientation::NoTransforms);
+    Ok(Coded { picture, orientation, profile: decoder.icc_profile() })
+}
+
+fn wrong(e: DecodeErrors) -> Error {
+    match e {
+        DecodeErrors::Unsupported(what) => Error::unsupported("JPEG", format!("{what:?}")),
+        DecodeErrors::LargeDimensions(_) => Error::limit("JPEG", e.to_string()),
+        e => Error::damaged("JPEG", format!("its picture data is spoilt ({e})")),
     }
 }
 
@@ -84,20 +122,35 @@ mod scan {
     use super::{Error, Result, SOS};
     use crate::bits::be16;
 
+    /// Codes up to this long are found in one step.
+    const SHORT: u32 = 9;
+
     /// Codes of one table by length and value, as C.2 makes them.
     #[derive(Clone, Default)]
     struct Codes {
         /// For each length: the first code, the first symbol's place, how many.
         lengths: [(u32, usize, u32); 17],
         symbols: Vec<u8>,
+        /// By the next bits: the length of the code that they begin with, and its symbol; no length: a longer one, or none.
+        short: Vec<(u8, u8)>,
     }
 
     impl Codes {
         fn parse(counts: &[u8], symbols: &[u8]) -> Codes {
-            let mut codes = Codes { symbols: symbols.to_vec(), ..Codes::default() };
+            let short = vec![(0, 0); 1 << SHORT];
+            let mut codes = Codes { symbols: symbols.to_vec(), short, ..Codes::default() };
             let (mut code, mut at) = (0u32, 0);
             for (len, &n) in counts.iter().enumerate() {
                 codes.lengths[len + 1] = (code, at, n.into());
+                let rest = SHORT.saturating_sub(len as u32 + 1);
+                for one in 0..usize::from(n).min(symbols.len().saturating_sub(at)) {
+                    let from = (code as usize + one) << rest;
+                    if let Some(all) = codes.short.get_mut(from..from + (1 << rest))
+                        && len < SHORT as usize
+                    {
+                        all.fill((len as u8 + 1, symbols[at + one]));
+                    }
+                }
                 at += usize::from(n);
                 code = (code + u32::from(n)) << 1;
             }
@@ -105,40 +158,66 @@ mod scan {
         }
     }
 
+    /// The bits of coded data up to a marker: of a 0xff with a 0 behind it, which is a value, the 0 is left out.
     struct Bits<'a> {
         b: &'a [u8],
+        /// Of the next byte that is not held yet.
         at: usize,
-        held: u32,
+        held: u64,
         left: u32,
     }
 
     impl Bits<'_> {
-        fn bit(&mut self) -> Option<u32> {
-            if self.left == 0 {
-                let byte = *self.b.get(self.at)?;
-                self.at += 1;
+        fn fill(&mut self) {
+            while self.left <= 56 {
+                let Some(&byte) = self.b.get(self.at) else { return };
                 if byte == 0xff {
-                    // Behind it stands the 0 that makes it a value; anything else is a marker.
-                    if *self.b.get(self.at)? != 0 {
-                        return None;
+                    if self.b.get(self.at + 1) != Some(&0) {
+                        return;
                     }
                     self.at += 1;
                 }
-                (self.held, self.left) = (byte.into(), 8);
+                self.at += 1;
+                self.held = self.held << 8 | u64::from(byte);
+                self.left += 8;
             }
-            self.left -= 1;
-            Some(self.held >> self.left & 1)
         }
+
+        /// What is held to the end of a byte is passed over; false: there is more than that.
+        fn ends_here(&mut self) -> bool {
+            self.fill();
+            let more = self.left >= 8;
+            self.left = 0;
+            !more
+        }
+
         fn skip(&mut self, n: u32) -> Option<()> {
-            (0..n).try_for_each(|_| self.bit().map(|_| ()))
+            if n > self.left {
+                self.fill();
+            }
+            self.left = self.left.checked_sub(n)?;
+            Some(())
         }
+
         fn symbol(&mut self, codes: &Codes) -> Option<u8> {
-            let mut code = 0;
-            for len in 1..17 {
-                code = code << 1 | self.bit()?;
-                let (first, place, n) = codes.lengths[len];
-                if code.wrapping_sub(first) < n {
-                    return codes.symbols.get(place + (code - first) as usize).copied();
+            if self.left < 16 {
+                self.fill();
+            }
+            // The next 16 bits; behind the end zeros, which are not counted.
+            let next =
+                if self.left < 16 { self.held << (16 - self.left) } else { self.held >> (self.left - 16) };
+            let next = (next & 0xffff) as u32;
+            let (len, symbol) = codes.short.get((next >> (16 - SHORT)) as usize).copied()?;
+            if len > 0 {
+                self.left = self.left.checked_sub(len.into())?;
+                return Some(symbol);
+            }
+            for len in SHORT + 1..17 {
+                let (first, place, n) = codes.lengths[len as usize];
+                let behind = (next >> (16 - len)).wrapping_sub(first);
+                if behind < n {
+                    self.left = self.left.checked_sub(len)?;
+                    return codes.symbols.get(place + behind as usize).copied();
                 }
             }
             None
@@ -228,7 +307,9 @@ mod scan {
                     let mut bits = Bits { b, at, held: 0, left: 0 };
                     for unit in 0..units {
                         if interval > 0 && unit > 0 && unit % interval == 0 {
-                            bits.left = 0;
+                            if !bits.ends_here() {
+                                return spoilt(bits.at, "more of it than the picture has");
+                            }
                             if !matches!(b.get(bits.at..bits.at + 2), Some([0xff, 0xd0..=0xd7])) {
                                 return spoilt(bits.at, "no restart marker where one must be");
                             }
@@ -244,6 +325,9 @@ mod scan {
                                 }
                             }
                         }
+                    }
+                    if !bits.ends_here() {
+                        return spoilt(bits.at, "more of it than the picture has");
                     }
                     at = bits.at;
                     while b.get(at) == Some(&0xff) && b.get(at + 1) == Some(&0xff) {

@@ -377,7 +377,8 @@ pub fn decode(format: &StillFormat, source: &mut dyn Source) -> Result<DynamicIm
     refuse_raw(format, source)?;
     check_size(format.name, source)?;
     if format.name == "JPEG" {
-        jpeg::check(source)?;
+        let jpeg::Coded { picture, orientation, profile } = guarded("JPEG", || jpeg::decode(source))?;
+        return Ok(shown(picture, orientation, profile));
     }
     let library_format = match format.reader {
         Reads::Library(l) => l,
@@ -399,17 +400,22 @@ pub fn decode(format: &StillFormat, source: &mut dyn Source) -> Result<DynamicIm
     let orientation = d.orientation().unwrap_or(Orientation::NoTransforms);
     let profile = d.icc_profile().ok().flatten();
     // Some of these libraries end the program on forms that they do not know.
-    let mut picture = crate::guard::catch(|| DynamicImage::from_decoder(d))
+    let picture = crate::guard::catch(|| DynamicImage::from_decoder(d))
         .ok_or_else(|| {
             Error::unsupported(format.name, "a form of it that cannot be decoded; a plain copy can")
         })?
         .map_err(|e| failed(format.name, &e))?;
+    Ok(shown(picture, orientation, profile))
+}
+
+/// A picture turned as its file asks, in the colours of sRGB.
+fn shown(mut picture: DynamicImage, orientation: Orientation, profile: Option<Vec<u8>>) -> DynamicImage {
     picture.apply_orientation(orientation);
     let picture = colour::displayed(picture);
-    Ok(match profile {
+    match profile {
         Some(p) => colour::to_srgb(picture, &p),
         None => picture,
-    })
+    }
 }
 
 #[cfg(test)]

@@ -7,7 +7,11 @@ use crate::frame::{Chroma, Pool, Samples, VideoFrame};
 pub use crate::recipe::StillChoice as StillCodec;
 use crate::units::Ratio;
 use image::{DynamicImage, ExtendedColorType, ImageEncoder, Rgb, Rgb32FImage};
-use std::io::{Seek, Write};
+use std::borrow::Cow;
+use std::io::{BufWriter, Seek, Write};
+
+/// What is written at once.
+const BLOCK: usize = 1 << 16;
 
 /// A name in settings, and the format for a quality.
 type Named = (&'static str, fn(u8) -> StillCodec);
@@ -74,8 +78,12 @@ pub fn convert(
         let words = if same { rgb.into_raw() } else { scale(rgb.as_raw(), (w, h), (tw, th), 16)? };
         encode_deep(words, (tw, th), codec, out)?;
     } else {
-        let rgb = picture.to_rgb8();
-        let bytes = if same { rgb.into_raw() } else { scale(rgb.as_raw(), (w, h), (tw, th), 8)? };
+        // Most are this already.
+        let rgb = match picture.as_rgb8() {
+            Some(rgb) => Cow::Borrowed(rgb.as_raw()),
+            None => Cow::Owned(picture.to_rgb8().into_raw()),
+        };
+        let bytes = if same { rgb } else { Cow::Owned(scale(&rgb, (w, h), (tw, th), 8)?) };
         encode(&bytes, (tw, th), codec, out)?;
     }
     Ok((tw, th))
@@ -96,22 +104,25 @@ pub(crate) fn encode(
     out: impl Write + Seek,
 ) -> Result<()> {
     let rgb = ExtendedColorType::Rgb8;
+    // The encoders write a few bytes at a time.
+    let mut out = BufWriter::with_capacity(BLOCK, out);
     match codec {
-        StillCodec::Jpeg(q) => jpeg(bytes, (w, h), q, out),
+        StillCodec::Jpeg(q) => jpeg(bytes, (w, h), q, &mut out)?,
         StillCodec::Png => {
-            image::codecs::png::PngEncoder::new(out).write_image(bytes, w, h, rgb).map_err(written)
+            image::codecs::png::PngEncoder::new(&mut out).write_image(bytes, w, h, rgb).map_err(written)?
         }
         StillCodec::Tiff => {
-            image::codecs::tiff::TiffEncoder::new(out).write_image(bytes, w, h, rgb).map_err(written)
+            image::codecs::tiff::TiffEncoder::new(&mut out).write_image(bytes, w, h, rgb).map_err(written)?
         }
-        StillCodec::Webp => {
-            image::codecs::webp::WebPEncoder::new_lossless(out).write_image(bytes, w, h, rgb).map_err(written)
-        }
+        StillCodec::Webp => image::codecs::webp::WebPEncoder::new_lossless(&mut out)
+            .write_image(bytes, w, h, rgb)
+            .map_err(written)?,
         StillCodec::Png16 | StillCodec::Tiff16 | StillCodec::Dpx | StillCodec::Exr => {
             let words = bytes.iter().map(|b| u16::from(*b) * 257).collect();
-            encode_deep(words, (w, h), codec, out)
+            return encode_deep(words, (w, h), codec, out);
         }
     }
+    Ok(out.flush()?)
 }
 
 fn jpeg(bytes: &[u8], (w, h): (u32, u32), quality: u8, out: impl Write) -> Result<()> {
@@ -121,18 +132,14 @@ fn jpeg(bytes: &[u8], (w, h): (u32, u32), quality: u8, out: impl Write) -> Resul
 }
 
 /// Writes red, green and blue of 16 bits.
-fn encode_deep(
-    words: Vec<u16>,
-    (w, h): (u32, u32),
-    codec: StillCodec,
-    mut out: impl Write + Seek,
-) -> Result<()> {
+fn encode_deep(words: Vec<u16>, (w, h): (u32, u32), codec: StillCodec, out: impl Write + Seek) -> Result<()> {
     let rgb = ExtendedColorType::Rgb16;
+    let mut out = BufWriter::with_capacity(BLOCK, out);
     match codec {
-        StillCodec::Tiff16 => image::codecs::tiff::TiffEncoder::new(out)
+        StillCodec::Tiff16 => image::codecs::tiff::TiffEncoder::new(&mut out)
             .write_image(bytemuck::cast_slice(&words), w, h, rgb)
-            .map_err(written),
-        StillCodec::Dpx => Ok(out.write_all(&super::dpx::write(&words, (w, h)))?),
+            .map_err(written)?,
+        StillCodec::Dpx => out.write_all(&super::dpx::write(&words, (w, h)))?,
         StillCodec::Exr => {
             let light = |v: u16| {
                 // IEC 61966-2-1, the other way round: as such files are read here.
@@ -144,12 +151,13 @@ fn encode_deep(
                 Rgb([0, 1, 2].map(|c| light(words[at + c])))
             };
             let picture = DynamicImage::ImageRgb32F(Rgb32FImage::from_fn(w, h, pixel));
-            picture.write_to(&mut out, image::ImageFormat::OpenExr).map_err(written)
+            picture.write_to(&mut out, image::ImageFormat::OpenExr).map_err(written)?;
         }
-        _ => image::codecs::png::PngEncoder::new(out)
+        _ => image::codecs::png::PngEncoder::new(&mut out)
             .write_image(bytemuck::cast_slice(&words), w, h, rgb)
-            .map_err(written),
+            .map_err(written)?,
     }
+    Ok(out.flush()?)
 }
 
 /// Writes a picture of a film.
@@ -171,19 +179,35 @@ fn scale<T: Copy + Into<u16> + TryFrom<u16>>(
     let pool = Pool::new();
     let mut frame = VideoFrame::new(&pool, from.0, from.1, Chroma::Rgb, depth)?;
     for (c, plane) in frame.planes.iter_mut().enumerate() {
-        let stride = plane.stride;
-        for (y, line) in rgb.chunks_exact(from.0 as usize * 3).enumerate() {
-            let line = line.iter().skip(c).step_by(3).map(|v| -> u16 { (*v).into() });
+        let (stride, width) = (plane.stride, from.0 as usize);
+        for (y, line) in rgb.chunks_exact(width * 3).enumerate() {
+            let line = line.as_chunks::<3>().0.iter().map(|p| -> u16 { p[c].into() });
+            let to = y * stride..y * stride + width;
             match &mut plane.samples {
-                Samples::U8(b) => b[y * stride..].iter_mut().zip(line).for_each(|(t, v)| *t = v as u8),
-                Samples::U16(w) => w[y * stride..].iter_mut().zip(line).for_each(|(t, v)| *t = v),
+                Samples::U8(b) => b[to].iter_mut().zip(line).for_each(|(t, v)| *t = v as u8),
+                Samples::U16(w) => w[to].iter_mut().zip(line).for_each(|(t, v)| *t = v),
             }
         }
     }
     let out = Scaler::new(to.0, to.1, pool).scale(&frame)?;
-    let all = (0..to.1).flat_map(|y| (0..to.0).map(move |x| (x, y)));
-    let all = all.flat_map(|(x, y)| [0, 1, 2].map(|c| out.planes[c].at(x, y)));
-    Ok(all.filter_map(|v| T::try_from(v).ok()).collect())
+    let (width, height) = (to.0 as usize, to.1 as usize);
+    let mut rgb = vec![rgb[0]; width * height * 3];
+    for (c, plane) in out.planes.iter().enumerate() {
+        for (y, line) in rgb.chunks_exact_mut(width * 3).enumerate() {
+            let from = y * plane.stride..y * plane.stride + width;
+            let line = line.as_chunks_mut::<3>().0.iter_mut();
+            let put = |(t, v): (&mut [T; 3], u16)| {
+                if let Ok(v) = T::try_from(v) {
+                    t[c] = v;
+                }
+            };
+            match &plane.samples {
+                Samples::U8(b) => line.zip(b[from].iter().map(|v| u16::from(*v))).for_each(put),
+                Samples::U16(w) => line.zip(w[from].iter().copied()).for_each(put),
+            }
+        }
+    }
+    Ok(rgb)
 }
 
 #[cfg(test)]

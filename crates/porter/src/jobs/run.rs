@@ -647,9 +647,7 @@ impl<F: FnMut(&Event)> Dispatch<F> {
                 } else {
                     self.schedule.renew(key.job, &keys);
                 }
-                if looked
-                    && let Some(job) = self.porter.store.read(|v| v.job(key.job))?
-                {
+                if looked && let Some(job) = self.porter.store.read(|v| v.job(key.job))? {
                     // A rule may have put it in front of others.
                     self.schedule.rank(job.id, job.priority);
                 }

@@ -31,9 +31,10 @@ pub fn hear(d: &Desk<'_>, task: &Task) -> Result<Next> {
                 _ => None,
             });
             Ok(match away {
-                Some(why) => {
-                    Next::wait(Cause::Service { why }, wait_after(start.elapsed(), d.house.retry_after, d.job.id))
-                }
+                Some(why) => Next::wait(
+                    Cause::Service { why },
+                    wait_after(start.elapsed(), d.house.retry_after, d.job.id),
+                ),
                 None => Next::Moved,
             })
         }

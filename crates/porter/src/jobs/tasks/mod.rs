@@ -289,8 +289,9 @@ mod tests {
 
     #[test]
     fn what_was_held_together_does_not_come_back_together() {
-        let waits: Vec<u128> =
-            (1..=100).map(|job| wait_after(Duration::ZERO, Duration::from_secs(10), job).as_millis()).collect();
+        let waits: Vec<u128> = (1..=100)
+            .map(|job| wait_after(Duration::ZERO, Duration::from_secs(10), job).as_millis())
+            .collect();
         assert!(waits.iter().all(|w| (10_000..11_000).contains(w)), "{waits:?}");
         let tenths: std::collections::BTreeSet<u128> = waits.iter().take(10).map(|w| w / 100).collect();
         assert!(tenths.len() >= 8, "the first ten: {waits:?}");
