@@ -14,8 +14,12 @@ static MEMORY: porter::maker::memory::Telling = porter::maker::memory::Telling;
 
 fn main() -> ExitCode {
     // Started by the porter itself, and by nobody else: no command of the interface, which would show it.
-    if std::env::args_os().nth(1).is_some_and(|a| a == porter::maker::parent::COMMAND) {
+    let first = std::env::args_os().nth(1).unwrap_or_default();
+    if first == porter::maker::parent::COMMAND {
         return ExitCode::from(porter::maker::child::main());
+    }
+    if first == porter::maker::nursery::COMMAND {
+        return ExitCode::from(porter::maker::nursery::main());
     }
     let args = args::Args::parse();
     match commands::run(args) {

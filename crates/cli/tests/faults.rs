@@ -55,14 +55,10 @@ fn a_kill_takes_the_child_along() {
     assert_eq!(children.len(), 1);
     running.kill();
     let start = Instant::now();
-    while std::path::Path::new(&format!("/proc/{}", children[0])).exists() && !is_zombie(children[0]) {
+    while support::is_alive(children[0]) {
         assert!(start.elapsed() < Duration::from_secs(5), "the child outlived the porter");
         std::thread::sleep(Duration::from_millis(20));
     }
-}
-
-fn is_zombie(pid: u32) -> bool {
-    std::fs::read_to_string(format!("/proc/{pid}/stat")).is_ok_and(|s| s.contains(") Z "))
 }
 
 #[rstest]

@@ -12,7 +12,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::sync::LazyLock;
 use std::time::{Duration, Instant};
-use support::{PROGRAM, children_of, make_clip, text};
+use support::{PROGRAM, family_of, is_alive, make_clip, text};
 
 /// Where a house and its folders lie.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -413,15 +413,11 @@ impl Site {
         let mut porter = self.command(0).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
         std::thread::sleep(wait);
         let was_there = porter.try_wait().unwrap().is_none();
-        let children = if was_there { children_of(porter.id()) } else { Vec::new() };
+        let family = if was_there { family_of(porter.id()) } else { Vec::new() };
         porter.kill().unwrap();
         porter.wait().unwrap();
         let start = Instant::now();
-        let is_there = |pid: &u32| {
-            let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
-            !stat.is_empty() && !stat.contains(") Z ")
-        };
-        while children.iter().any(is_there) {
+        while family.iter().any(|pid| is_alive(*pid)) {
             assert!(
                 start.elapsed() < Duration::from_secs(10),
                 "{}: children outlive the porter",

@@ -39,7 +39,8 @@ fn make(
     let program = child(dir, script);
     // A test beside this one that starts its child holds, for a moment, our script open for writing as well.
     for _ in 0..100 {
-        let run = Run { program: &program, limits: &limits, source: None, order: order(dir.path()) };
+        let run =
+            Run { program: &program, nursery: None, limits: &limits, source: None, order: order(dir.path()) };
         match maker::run(run, &mut progress, || stop) {
             Err(e) if e.to_string().contains("Text file busy") => {
                 std::thread::sleep(Duration::from_millis(20))

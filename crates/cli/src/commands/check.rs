@@ -9,7 +9,7 @@ use porter::files::Dir;
 use porter::files::known::{self, Identity, Mount, Role};
 use porter::jobs::folders::{Used, mark, used};
 use porter::jobs::state;
-use porter::maker::{self, Order, Outcome, Run, Work, sandbox};
+use porter::maker::{self, Nursery, Order, Outcome, Run, Work, sandbox};
 use porter::store::Store;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -328,7 +328,9 @@ fn try_child(house: &House) -> Result<(String, Vec<Tried>)> {
         frames: None,
         beside: None,
     };
-    let run = Run { program: &program, limits: &house.maker, source: None, order };
+    // As a porter's children come into being.
+    let nursery = Nursery::new(&program);
+    let run = Run { program: &program, nursery: Some(&nursery), limits: &house.maker, source: None, order };
     match maker::run(run, |_| (), || false)? {
         Outcome::Tried(parts, tried) => {
             let tried = tried.into_iter().map(|(what, could)| Tried { what, could }).collect();

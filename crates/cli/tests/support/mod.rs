@@ -218,14 +218,42 @@ impl Drop for Running {
     }
 }
 
-/// Processes that a process started.
-pub fn children_of(pid: u32) -> Vec<u32> {
+/// Processes that a process started; of one that is gone, none.
+fn started_by(pid: u32) -> Vec<u32> {
     let mut out = Vec::new();
-    for task in std::fs::read_dir(format!("/proc/{pid}/task")).unwrap().flatten() {
+    for task in std::fs::read_dir(format!("/proc/{pid}/task")).into_iter().flatten().flatten() {
         let list = std::fs::read_to_string(task.path().join("children")).unwrap_or_default();
         out.extend(list.split_whitespace().map(|p| p.parse::<u32>().unwrap()));
     }
     out
+}
+
+/// Processes that a porter started and that bear its children.
+pub fn mothers_of(pid: u32) -> Vec<u32> {
+    let bears = |p: &u32| {
+        std::fs::read(format!("/proc/{p}/cmdline"))
+            .is_ok_and(|line| line.split(|b| *b == 0).any(|word| word == b"bear-children"))
+    };
+    started_by(pid).into_iter().filter(bears).collect()
+}
+
+/// A porter's children that look, make and hear.
+pub fn children_of(pid: u32) -> Vec<u32> {
+    let mothers = mothers_of(pid);
+    let own = started_by(pid).into_iter().filter(|p| !mothers.contains(p));
+    own.chain(mothers.iter().flat_map(|m| started_by(*m))).collect()
+}
+
+/// All that a porter started, and what that started.
+pub fn family_of(pid: u32) -> Vec<u32> {
+    let own = started_by(pid);
+    own.iter().flat_map(|p| started_by(*p)).chain(own.iter().copied()).collect()
+}
+
+/// It is there, and has not ended.
+pub fn is_alive(pid: u32) -> bool {
+    let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
+    !stat.is_empty() && !stat.contains(") Z ")
 }
 
 /// A small clip with sound, as bytes; made once.

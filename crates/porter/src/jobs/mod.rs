@@ -22,6 +22,7 @@ use crate::control::{Board, Server};
 use crate::deliver::listed::Listed;
 use crate::deliver::{Pace, Remotes};
 use crate::error::{Error, Result};
+use crate::maker::Nursery;
 use crate::store::{Change, JobId, Said, Store};
 use folders::Folders;
 use state::StateFolder;
@@ -53,6 +54,7 @@ pub struct Porter {
     id: String,
     /// This program, to start children of.
     program: PathBuf,
+    nursery: Nursery,
     stop: Stopper,
     /// Jobs that a person does not want any more: what works on them ends.
     cancelled: Mutex<HashSet<JobId>>,
@@ -161,6 +163,7 @@ impl Porter {
             paces: Mutex::default(),
             board,
             id,
+            nursery: Nursery::new(&program),
             program,
             stop,
             cancelled: Mutex::default(),

@@ -2,7 +2,9 @@
 
 use super::schedule::Weight;
 use crate::store::Step;
+use std::cell::Cell;
 use std::path::Path;
+use std::time::{Duration, Instant};
 
 /// What a child is expected to need, at most times: what was measured of long films, and of stills.
 const MAKES: u64 = 400_000_000;
@@ -16,6 +18,26 @@ pub fn wanted(step: &Step, weight: Weight) -> u64 {
         Step::Make => MAKES,
         Step::Hear => HEARS,
         _ => 0,
+    }
+}
+
+/// How long what was found of memory is taken for true.
+const GOOD_FOR: Duration = Duration::from_millis(250);
+
+/// Free memory, looked at now and then.
+#[derive(Default)]
+pub struct Memory(Cell<Option<(Instant, u64)>>);
+
+impl Memory {
+    pub fn now(&self) -> u64 {
+        match self.0.get().filter(|(at, _)| at.elapsed() < GOOD_FOR) {
+            Some((_, free)) => free,
+            None => {
+                let free = memory().unwrap_or(u64::MAX);
+                self.0.set(Some((Instant::now(), free)));
+                free
+            }
+        }
     }
 }
 

@@ -123,6 +123,7 @@ impl Porter {
             postponed: Vec::new(),
             notes: VecDeque::from([Change::Started { house, program }]),
             rest_until: Tick::ZERO,
+            memory: room::Memory::default(),
             state_seen: Instant::now(),
             hands: Hands::default(),
             told,
@@ -259,6 +260,7 @@ struct Dispatch<F> {
     notes: VecDeque<Change>,
     /// Nothing is begun before: what happens could not be recorded.
     rest_until: Tick,
+    memory: room::Memory,
     state_seen: Instant,
     hands: Hands,
     told: i64,
@@ -502,13 +504,11 @@ impl<F: FnMut(&Event)> Dispatch<F> {
     fn begin_all(&mut self) {
         // What is cancelled is cleared away while nothing else is begun.
         let paused = self.paused;
-        let (free, mut taken) = (std::cell::OnceCell::new(), 0);
+        let mut taken = 0;
         loop {
             let alone = self.schedule.making() == 0;
-            let has_memory = |wanted: u64| {
-                let free = *free.get_or_init(|| room::memory().unwrap_or(u64::MAX));
-                wanted == 0 || alone || wanted <= free.saturating_sub(taken)
-            };
+            let has_memory =
+                |wanted: u64| wanted == 0 || alone || wanted <= self.memory.now().saturating_sub(taken);
             let may = |key: &TaskKey, weight: Weight| match paused {
                 true => key.step == Step::Cancel,
                 false => has_memory(room::wanted(&key.step, weight)),

@@ -17,6 +17,8 @@ use media::recipe::Recipe;
 use media::run::kept::{Keeps, Kept};
 use media::run::{Control, Made};
 use media::{deep, facts, run, still};
+use rustix::event::{PollFd, PollFlags};
+use rustix::time::Timespec;
 use std::fs::File;
 use std::io::{BufRead, BufReader, Read, Write};
 use std::os::fd::AsFd;
@@ -66,14 +68,12 @@ pub fn main() -> u8 {
         }
     }));
     memory::tell_refusals();
+    // A child that was borne is where its mother is. All paths of an order are whole.
+    let _ = std::env::set_current_dir(&order.folder);
     crate::services::give(order.secrets.clone());
     let parts = sandbox::enter(&sandbox::Walls::of(&order));
-    // The porter is gone: nobody waits for the result.
-    std::thread::spawn(move || {
-        let mut rest = [0u8; 1];
-        let _ = input.read(&mut rest);
-        std::process::exit(3);
-    });
+    let at: Arc<At> = Arc::default();
+    tell(out.clone(), at.clone());
     if let Work::Try = order.work {
         say(&out, &Said::Tried { parts, tried: sandbox::try_all() });
         return 0;
@@ -90,9 +90,7 @@ pub fn main() -> u8 {
         None => Ok((source, Vec::new())),
         Some(names) => open_in(&source, names),
     };
-    let work = opened.and_then(|(source, sounds)| {
-        Desk { order: &order, source, sounds, out: out.clone(), at: Arc::default() }.work()
-    });
+    let work = opened.and_then(|(source, sounds)| Desk { order: &order, source, sounds, at }.work());
     match work {
         Ok(said) => {
             said.iter().for_each(|s| say(&out, s));
@@ -103,6 +101,25 @@ pub fn main() -> u8 {
             1
         }
     }
+}
+
+/// Tells how far it is, now and then, as long as this process lives; and ends it when the porter is gone, as nobody waits
+/// for the result then.
+fn tell(out: Out, at: Arc<At>) {
+    std::thread::spawn(move || {
+        let mut asked = None;
+        let every = Timespec { tv_sec: 0, tv_nsec: i64::from(REPORT_EVERY.subsec_nanos()) };
+        loop {
+            let porter = std::io::stdout();
+            // It says nothing more: there is something to read when its end is closed.
+            let mut gone = [PollFd::new(&porter, PollFlags::IN)];
+            match rustix::event::poll(&mut gone, Some(&every)) {
+                Ok(0) => say(&out, &Said::Progress(at.read(&mut asked))),
+                Err(rustix::io::Errno::INTR) => (),
+                _ => std::process::exit(3),
+            }
+        }
+    });
 }
 
 /// Files with their names.
@@ -257,7 +274,6 @@ struct Desk<'a> {
     source: Arc<File>,
     /// Files of its own that its sound is in, with their names.
     sounds: Named,
-    out: Out,
     at: Arc<At>,
 }
 
@@ -307,15 +323,6 @@ impl Desk<'_> {
     }
 
     fn work(&self) -> Result<Vec<Said>> {
-        let (out, at) = (self.out.clone(), self.at.clone());
-        // It ends with the child.
-        std::thread::spawn(move || {
-            let mut asked = None;
-            loop {
-                std::thread::park_timeout(REPORT_EVERY);
-                say(&out, &Said::Progress(at.read(&mut asked)));
-            }
-        });
         match &self.order.work {
             Work::Look => self.look().map(|f| vec![Said::Facts(Box::new(f))]),
             Work::Make(outputs) => self.make(outputs).map(|ends| vec![Said::Ended(ends)]),

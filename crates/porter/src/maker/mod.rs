@@ -9,12 +9,14 @@
 pub mod child;
 pub mod made;
 pub mod memory;
+pub mod nursery;
 pub mod parent;
 pub mod sandbox;
 mod source;
 mod stills;
 mod transcripts;
 
+pub use nursery::Nursery;
 pub use parent::{Outcome, Run, run};
 
 use crate::files::frames::Frames;

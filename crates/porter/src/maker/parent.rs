@@ -1,5 +1,6 @@
 //! The porter's side: start a child, feed it, watch it.
 
+use super::nursery::{Borne, Nursery};
 use super::{Bounds, Class, End, Order, Said, Work, sandbox};
 use crate::config::MakerLimits;
 use crate::error::{Error, Result};
@@ -9,11 +10,11 @@ use rustix::event::{PollFd, PollFlags};
 use rustix::time::Timespec;
 use std::fs::File;
 use std::io::{Read, Write};
-use std::os::fd::OwnedFd;
+use std::os::fd::{AsFd, OwnedFd};
 use std::os::unix::net::UnixStream;
 use std::os::unix::process::{CommandExt, ExitStatusExt};
 use std::path::Path;
-use std::process::{Child, ChildStderr, Command, ExitStatus, Stdio};
+use std::process::{Child, Command, ExitStatus};
 use std::time::{Duration, Instant};
 use words::Transcript;
 
@@ -46,6 +47,8 @@ const LOOK_EVERY: Duration = Duration::from_millis(100);
 /// A child to be started.
 pub struct Run<'a> {
     pub program: &'a Path,
+    /// Where children begin at once; without it the program is started for each.
+    pub nursery: Option<&'a Nursery>,
     pub limits: &'a MakerLimits,
     /// The open source; none for trying the walls.
     pub source: Option<File>,
@@ -53,17 +56,31 @@ pub struct Run<'a> {
 }
 
 impl Run<'_> {
-    /// Nothing has to be done between the fork and the program (no file moved to a number), so that the system's fast
-    /// way to start a program is taken.
-    fn start(&mut self) -> Result<(Kept, UnixStream)> {
-        let (ours, its) = UnixStream::pair().map_err(|e| Error::Maker(e.to_string()))?;
+    /// A child, the connection to it, and what it complains of.
+    fn start(&mut self) -> Result<(Kept, UnixStream, File)> {
+        let wrong = |e: std::io::Error| Error::Maker(e.to_string());
+        let (ours, its) = UnixStream::pair().map_err(wrong)?;
+        let (complaints, to) = std::io::pipe().map_err(wrong)?;
+        let complaints = File::from(OwnedFd::from(complaints));
+        let source = match self.source.take() {
+            Some(source) => source,
+            None => File::open("/dev/null").map_err(wrong)?,
+        };
+        if let Some(nursery) = self.nursery {
+            match nursery.bear([source.as_fd(), its.as_fd(), to.as_fd()]) {
+                Ok(borne) => return Ok((Kept::Borne(borne), ours, complaints)),
+                Err(e) => tracing::debug!("no child could be borne ({e}): it is started"),
+            }
+        }
+        // Nothing has to be done between the fork and the program (no file moved to a number), so that the system's fast
+        // way to start a program is taken.
         let mut command = Command::new(self.program);
-        command.arg(COMMAND).stdout(OwnedFd::from(its)).stderr(Stdio::piped());
-        command.stdin(self.source.take().map_or_else(Stdio::null, Stdio::from));
+        command.arg(COMMAND).stdin(source).stdout(OwnedFd::from(its)).stderr(to);
         command.env_clear().current_dir(&self.order.folder);
         // Ctrl-C in a terminal is for the porter, which then ends its children in order.
         command.process_group(0);
-        Ok((Kept(command.spawn().map_err(Error::path("cannot start", self.program))?), ours))
+        let child = command.spawn().map_err(Error::path("cannot start", self.program))?;
+        Ok((Kept::Started(child), ours, complaints))
     }
 }
 
@@ -72,14 +89,11 @@ pub fn run(mut run: Run<'_>, mut progress: impl FnMut(Progress), stop: impl Fn()
     let limits = run.limits;
     run.order.bounds = Bounds { memory: limits.memory, ..run.order.bounds };
     let looking = matches!(run.order.work, Work::Look | Work::Try);
-    let (mut child, mut talk) = run.start()?;
+    let (mut child, mut talk, complaints) = run.start()?;
     let mut line = serde_json::to_vec(&run.order).map_err(|e| Error::Maker(e.to_string()))?;
     line.push(b'\n');
     // A child that died at once breaks it; its exit status tells more.
     let _ = talk.write_all(&line);
-    let Some(complaints) = child.0.stderr.take() else {
-        return Err(Error::Maker("the child has no error output".into()));
-    };
     let mut ears = Ears { talk, complaints: Some(complaints), line: Vec::new(), kept: Vec::new() };
 
     let start = Instant::now();
@@ -127,7 +141,7 @@ pub fn run(mut run: Run<'_>, mut progress: impl FnMut(Progress), stop: impl Fn()
     if let Some(why) = broke {
         return Ok(Outcome::Broke(why));
     }
-    let status = child.0.wait().map_err(Error::path("cannot wait for", run.program))?;
+    let status = child.wait().map_err(Error::path("cannot wait for", run.program))?;
     let complaint = ears.complaint();
     Ok(result.unwrap_or_else(|| match refused {
         Some(bytes) => Outcome::Broke(format!(
@@ -139,12 +153,26 @@ pub fn run(mut run: Run<'_>, mut progress: impl FnMut(Progress), stop: impl Fn()
 }
 
 /// A child that does not outlive its task.
-struct Kept(Child);
+enum Kept {
+    Started(Child),
+    Borne(Borne),
+}
+
+impl Kept {
+    fn wait(&mut self) -> std::io::Result<ExitStatus> {
+        match self {
+            Kept::Started(child) => child.wait(),
+            Kept::Borne(child) => child.wait(),
+        }
+    }
+}
 
 impl Drop for Kept {
     fn drop(&mut self) {
-        let _ = self.0.kill();
-        let _ = self.0.wait();
+        if let Kept::Started(child) = self {
+            let _ = child.kill();
+            let _ = child.wait();
+        }
     }
 }
 
@@ -152,7 +180,7 @@ impl Drop for Kept {
 struct Ears {
     talk: UnixStream,
     /// Until it closes.
-    complaints: Option<ChildStderr>,
+    complaints: Option<File>,
     /// The line that is still coming.
     line: Vec<u8>,
     /// The end of the complaints.

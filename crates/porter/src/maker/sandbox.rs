@@ -17,6 +17,8 @@ use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::os::fd::{FromRawFd, OwnedFd};
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 /// How much nicer than the porter a child is to the machine.
 const NICE: i32 = 5;
@@ -114,8 +116,9 @@ pub fn close_inherited() {
         .unwrap_or_default();
     for n in numbers.into_iter().filter(|n| *n > 2) {
         // SAFETY: this runs at the start of the child, on its only thread, before it has opened anything that lives
-        // on: whatever is open beside the three standard files was inherited and has no owner in this process. The
-        // number under which the list itself was read is closed already, and is not closed again.
+        // on: whatever is open beside the three standard files was inherited and has no owner in this process, or one
+        // that belongs to what it is a copy of and is never come back to. The number under which the list itself was
+        // read is closed already, and is not closed again.
         let file = unsafe { OwnedFd::from_raw_fd(n) };
         match rustix::io::fcntl_getfd(&file) {
             Ok(_) => drop(file),
@@ -250,9 +253,46 @@ const FORKS: &[i64] = &[libc::SYS_fork, libc::SYS_vfork];
 #[cfg(not(target_arch = "x86_64"))]
 const FORKS: &[i64] = &[];
 
+/// Without network, as most children are: made once, before there are children.
+static FILTER: OnceLock<Option<BpfProgram>> = OnceLock::new();
+/// This process, and so its copies, has the filter that all of them have.
+static PREPARED: AtomicBool = AtomicBool::new(false);
+
+/// Makes ready what every child needs.
+pub fn prepare() {
+    FILTER.get_or_init(|| filter(false));
+    let _ = rustix::thread::set_no_new_privs(true);
+    PREPARED.store(no_new_clone().is_some(), Ordering::Relaxed);
+}
+
 /// Seccomp: calls above are refused; a clone makes threads only.
 fn system_calls(network: bool) -> Option<()> {
+    if !PREPARED.load(Ordering::Relaxed) {
+        no_new_clone()?;
+    }
+    let own;
+    let all = if network {
+        own = filter(true);
+        &own
+    } else {
+        FILTER.get_or_init(|| filter(false))
+    };
+    seccompiler::apply_filter(all.as_ref()?).ok()
+}
+
+/// Its flags lie in memory, where no filter can look: the C library goes back to clone when it is not there.
+fn no_new_clone() -> Option<()> {
+    let rules = BTreeMap::from([(libc::SYS_clone3, Vec::new())]);
+    seccompiler::apply_filter(&refusing(rules, libc::ENOSYS)?).ok()
+}
+
+fn refusing(rules: BTreeMap<i64, Vec<SeccompRule>>, answer: i32) -> Option<BpfProgram> {
     let arch = std::env::consts::ARCH.try_into().ok()?;
+    let refused = SeccompAction::Errno(answer as u32);
+    SeccompFilter::new(rules, SeccompAction::Allow, refused, arch).ok()?.try_into().ok()
+}
+
+fn filter(network: bool) -> Option<BpfProgram> {
     let mut rules: BTreeMap<i64, Vec<SeccompRule>> = BTreeMap::new();
     let closed = NEVER.iter().chain(FORKS).chain(if network { &[] } else { NETWORK });
     rules.extend(closed.map(|n| (*n, Vec::new())));
@@ -263,16 +303,7 @@ fn system_calls(network: bool) -> Option<()> {
     let no_thread =
         SeccompCondition::new(0, SeccompCmpArgLen::Qword, SeccompCmpOp::MaskedEq(thread), 0).ok()?;
     rules.insert(libc::SYS_clone, vec![SeccompRule::new(vec![no_thread]).ok()?]);
-    // Its flags lie in memory, where no filter can look: the C library goes back to clone when it is not there.
-    let new_clone = BTreeMap::from([(libc::SYS_clone3, Vec::new())]);
-    for (rules, answer) in [(new_clone, libc::ENOSYS), (rules, libc::EPERM)] {
-        let filter =
-            SeccompFilter::new(rules, SeccompAction::Allow, SeccompAction::Errno(answer as u32), arch)
-                .ok()?;
-        let program: BpfProgram = filter.try_into().ok()?;
-        seccompiler::apply_filter(&program).ok()?;
-    }
-    Some(())
+    refusing(rules, libc::EPERM)
 }
 
 /// Tries what a child must not be able to do; true where it could.

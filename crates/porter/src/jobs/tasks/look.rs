@@ -66,7 +66,8 @@ pub fn look(d: &Desk<'_>, task: &Task) -> Result<Next> {
         return d.turn_away(&why);
     }
     let (file, order) = d.with_source(&source, order)?;
-    let run = Run { program: &d.porter.program, limits: &d.house.maker, source: Some(file), order };
+    let (program, nursery) = (&d.porter.program, Some(&d.porter.nursery));
+    let run = Run { program, nursery, limits: &d.house.maker, source: Some(file), order };
     let outcome = maker::run(run, |p| d.worker.tell(p), || d.worker.stopping())?;
     let begun = Change::Begun { job: d.job.id };
     if let Outcome::Looked(facts) = &outcome

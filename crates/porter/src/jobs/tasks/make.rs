@@ -268,7 +268,8 @@ impl Desk<'_> {
         }
         let (file, order) = self.with_source(&source, order)?;
         let source = Some(file);
-        let run = Run { program: &self.porter.program, limits: &self.house.maker, source, order };
+        let (program, nursery) = (&self.porter.program, Some(&self.porter.nursery));
+        let run = Run { program, nursery, limits: &self.house.maker, source, order };
         let outcome = maker::run(run, |p| self.worker.tell(p), || self.worker.stopping())?;
         if self.worker.stopping() && matches!(outcome, Outcome::Broke(_)) {
             return Err(Error::Stopped);
