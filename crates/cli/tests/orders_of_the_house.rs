@@ -439,27 +439,37 @@ fn files_are_renamed_and_get_their_names_back() {
     );
 }
 
-/// Unpacked by another program.
-fn unpacked(house: &House, package: &str) -> Vec<String> {
+/// Unpacked by another program, and its list of checksums checked by a third.
+fn unpacked(house: &House, package: &str, sums: &str) -> Vec<String> {
     let to = house.path("unpacked");
     std::fs::create_dir_all(&to).unwrap();
     let script = "import sys, shutil; shutil.unpack_archive(sys.argv[1], sys.argv[2])";
     let out =
         Command::new("python3").args(["-c", script]).arg(house.path(package)).arg(&to).output().unwrap();
     assert!(out.status.success(), "{}", text(&out));
-    let sums = Command::new("sha256sum").args(["-c", "checksums.sha256"]).current_dir(&to).output().unwrap();
-    assert!(sums.status.success(), "{}", text(&sums));
+    let program = if sums == "xxh64" { "xxhsum".to_owned() } else { format!("{sums}sum") };
+    let list = format!("checksums.{sums}");
+    match Command::new(&program).args(["-c", &list]).current_dir(&to).output() {
+        Ok(checked) => assert!(checked.status.success(), "{}", text(&checked)),
+        Err(e) => support::skipped(&format!("{program}: {e}")),
+    }
+    let ours = Command::new(PROGRAM).arg("verify").arg(to.join(&list)).output().unwrap();
+    assert!(ours.status.success(), "{}", text(&ours));
     tree(house, "unpacked")
 }
 
 #[rstest]
-fn what_is_made_goes_into_one_package(#[values("zip", "tar")] form: &str) {
+#[case("zip", "xxh64")]
+#[case("tar", "sha256")]
+#[case("tar", "md5")]
+fn what_is_made_goes_into_one_package(#[case] form: &str, #[case] sums: &str) {
     let house = House::with("original = \"move\"\ndone = \"done\"\nsidecars = [\"*.xml\"]", "");
+    let stated = if sums == "xxh64" { String::new() } else { format!("sums = \"{sums}\", ") };
     let makes = format!(
         "{{ preset = \"proxy\", name = \"{{stem}}_proxy\", to = [\"editors\"] }}, \
          {{ preset = \"sheet\", name = \"pictures/{{stem}}\", to = [] }}, \
          {{ original = true, name = \"{{stem}}\", to = [] }}, \
-         {{ package = \"{form}\", name = \"{{stem}}_handover\", to = [\"editors\"] }}"
+         {{ package = \"{form}\", {stated}name = \"{{stem}}_handover\", to = [\"editors\"] }}"
     );
     house.reconfigure("{ preset = \"proxy\", name = \"{stem}_proxy\", to = [\"editors\"] }", &makes);
     house.append("[[preset]]\nname = \"sheet\"\n[preset.frames]\nevery = \"500 ms\"\nfit = \"80x*\"\n");
@@ -471,8 +481,9 @@ fn what_is_made_goes_into_one_package(#[values("zip", "tar")] form: &str) {
     let mut want = vec!["cup ü_proxy.mp4".to_owned(), package.clone()];
     want.sort();
     assert_eq!(tree(&house, "out"), want);
-    let all = unpacked(&house, &format!("out/{package}"));
-    let want = ["checksums.sha256", "cup ü.mp4", "cup ü.xml", "cup ü_proxy.mp4", "pictures/cup ü/000001.jpg"];
+    let all = unpacked(&house, &format!("out/{package}"), sums);
+    let list = format!("checksums.{sums}");
+    let want = [list.as_str(), "cup ü.mp4", "cup ü.xml", "cup ü_proxy.mp4", "pictures/cup ü/000001.jpg"];
     assert_eq!(&all[..5], want, "{all:?}");
     assert_eq!(read(&house, "unpacked/cup ü.mp4"), clip());
     assert_eq!(read(&house, "unpacked/cup ü_proxy.mp4"), read(&house, "out/cup ü_proxy.mp4"));
@@ -492,6 +503,9 @@ fn a_package_of_what_failed_is_none() {
     assert!(!tree(&house, "out").iter().any(|n| n.ends_with(".zip")), "{:?}", tree(&house, "out"));
     let wrong = making("{ package = \"zip\", of = [\"prxy\"], to = [\"editors\"] }").run_once();
     assert!(text(&wrong).contains("what this rule makes"), "{}", text(&wrong));
+    let odd = "{ preset = \"proxy\", sums = \"md5\", to = [] }, { package = \"zip\", sums = \"crc\", to = [\"editors\"] }";
+    let wrong = text(&making(odd).run_once());
+    assert!(wrong.contains("'sums' without 'package'") && wrong.contains("xxh64"), "{wrong}");
 }
 
 #[test]

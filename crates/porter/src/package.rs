@@ -1,10 +1,11 @@
 //! Packages: outputs of a job in one ZIP (PKWARE APPNOTE, with Zip64 where it is large) or TAR (POSIX.1-2001) file, with a list
-//! of SHA-256 checksums inside that `sha256sum -c` understands. What went in is what was made, and it is read back whole.
+//! of checksums inside that the usual programs of their kind understand. What went in is what was made, and it is read back
+//! whole.
 
 use crate::error::{Error, Result};
 use crate::files::Watching;
 use crate::files::copy::Behind;
-use ring::digest::{Context, SHA256};
+use crate::offload::sums::{Kind, Sum};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::fs::File;
@@ -16,7 +17,10 @@ use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipArchive, ZipWriter};
 
 /// The list of checksums inside.
-pub const LIST: &str = "checksums.sha256";
+pub fn list_name(sums: Kind) -> String {
+    format!("checksums.{}", sums.name())
+}
+
 const BLOCK: usize = 1 << 18;
 /// Endings of files that become smaller.
 const WORDS: [&str; 12] =
@@ -52,6 +56,9 @@ impl Form {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Package {
     pub form: Form,
+    /// In the list inside. Plans of an older program do not say it.
+    #[serde(default = "older_sums")]
+    pub sums: Kind,
     /// Names of presets, or of the original; all outputs of its rule if there is none.
     #[serde(default)]
     pub of: Vec<String>,
@@ -59,6 +66,13 @@ pub struct Package {
     #[serde(default)]
     pub members: Vec<(u32, String)>,
 }
+
+fn older_sums() -> Kind {
+    Kind::Sha256
+}
+
+/// Those whose lists say by themselves what they are; the usual first.
+pub const SUMS: [Kind; 3] = [Kind::Xxh64, Kind::Md5, Kind::Sha256];
 
 /// A file that goes in.
 #[derive(Clone, Debug)]
@@ -101,25 +115,27 @@ impl Read for Blocks<'_> {
 /// Blocks that wait between reading and writing.
 const WAITING: usize = 8;
 
-/// Passes a file on while another thread reads it and takes its checksums: SHA-256, and what it was when it was made.
+/// Passes a file on while another thread reads it and takes its checksums: the one for the list, and what it was when it was
+/// made.
 fn passed(
     mut file: File,
+    sums: Kind,
     watching: &dyn Watching,
     take: impl FnOnce(&mut dyn Read) -> io::Result<()>,
 ) -> io::Result<(String, String)> {
     let (to, from) = sync_channel(WAITING);
     std::thread::scope(|scope| {
         let reader = scope.spawn(move || -> io::Result<(String, String)> {
-            let (mut sha, mut made) = (Context::new(&SHA256), Xxh3::new());
+            let (mut sum, mut made) = (Sum::new(sums), Xxh3::new());
             loop {
                 let mut block = vec![0; BLOCK];
                 let n = file.read(&mut block)?;
                 block.truncate(n);
-                sha.update(&block);
+                sum.add(&block);
                 made.update(&block);
                 // Whoever takes them may have given up.
                 if n == 0 || to.send(block).is_err() {
-                    return Ok((hex(sha.finish().as_ref()), crate::files::copy::show(&made)));
+                    return Ok((sum.end(), crate::files::copy::show(&made)));
                 }
             }
         });
@@ -131,11 +147,7 @@ fn passed(
     })
 }
 
-fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|b| format!("{b:02x}")).collect()
-}
-
-/// As the checksum program writes it: a name with a line's end or a backslash in it is marked (GNU coreutils).
+/// As the checksum programs write it: a name with a line's end or a backslash in it is marked (GNU coreutils).
 fn line(sum: &str, name: &str) -> String {
     let odd = name.contains(['\\', '\n', '\r']);
     let name = name.replace('\\', "\\\\").replace('\n', "\\n").replace('\r', "\\r");
@@ -217,7 +229,7 @@ impl Writer {
 }
 
 /// Writes a package and reads it back.
-pub fn write(form: Form, at: &Path, parts: &[Part], watching: &dyn Watching) -> Result<()> {
+pub fn write(form: Form, sums_of: Kind, at: &Path, parts: &[Part], watching: &dyn Watching) -> Result<()> {
     let fail = |e| Error::path("cannot write", at)(e);
     let file = File::options().read(true).write(true).create(true).truncate(true).open(at).map_err(fail)?;
     let out = BufWriter::with_capacity(BLOCK, Out { file, behind: Behind::default() });
@@ -228,7 +240,7 @@ pub fn write(form: Form, at: &Path, parts: &[Part], watching: &dyn Watching) -> 
     let (mut list, mut sums) = (String::new(), BTreeMap::new());
     for p in parts {
         let from = File::open(&p.from).map_err(Error::path("cannot read", &p.from))?;
-        let put = passed(from, watching, |blocks| writer.put(&p.name, p.bytes, blocks));
+        let put = passed(from, sums_of, watching, |blocks| writer.put(&p.name, p.bytes, blocks));
         if watching.stopping() {
             return Err(Error::Stopped);
         }
@@ -240,10 +252,11 @@ pub fn write(form: Form, at: &Path, parts: &[Part], watching: &dyn Watching) -> 
         list.push_str(&line(&sum, &p.name));
         sums.insert(p.name.clone(), made);
     }
-    writer.put(LIST, list.len() as u64, &mut list.as_bytes()).map_err(fail)?;
+    let name = list_name(sums_of);
+    writer.put(&name, list.len() as u64, &mut list.as_bytes()).map_err(fail)?;
     let mut of_list = Xxh3::new();
     of_list.update(list.as_bytes());
-    sums.insert(LIST.to_owned(), crate::files::copy::show(&of_list));
+    sums.insert(name, crate::files::copy::show(&of_list));
     let mut file = writer.end().map_err(fail)?;
     file.rewind().map_err(fail)?;
     let found = read_back(form, file, watching).map_err(|e| match watching.stopping() {
@@ -311,7 +324,10 @@ mod tests {
     }
 
     #[rstest]
-    fn what_goes_in_comes_out(#[values(Form::Zip, Form::Tar)] form: Form) {
+    fn what_goes_in_comes_out(
+        #[values(Form::Zip, Form::Tar)] form: Form,
+        #[values(Kind::Xxh64, Kind::Sha256)] sums: Kind,
+    ) {
         let dir = tempfile::tempdir().unwrap();
         let long = format!("{}/{}.mov", "Ebbe und Flut ü".repeat(9), "x".repeat(120));
         let parts = [
@@ -320,11 +336,12 @@ mod tests {
             Part { name: long.clone(), ..part(dir.path(), "long", b"") },
         ];
         let at = dir.path().join("out");
-        write(form, &at, &parts, &Quiet).unwrap();
+        write(form, sums, &at, &parts, &Quiet).unwrap();
         let found = read_back(form, File::open(&at).unwrap(), &Quiet).unwrap();
         let mut names: Vec<&str> = found.keys().map(String::as_str).collect();
         names.sort_unstable();
-        let mut want = ["clip.mp4", "words/clip.srt", long.as_str(), LIST];
+        let list = list_name(sums);
+        let mut want = ["clip.mp4", "words/clip.srt", long.as_str(), list.as_str()];
         want.sort_unstable();
         assert_eq!(names, want);
         let size = std::fs::metadata(&at).unwrap().len();
@@ -337,8 +354,16 @@ mod tests {
     fn what_is_not_what_was_made_is_not_packed() {
         let dir = tempfile::tempdir().unwrap();
         let p = Part { digest: "xxh3-128:0".into(), ..part(dir.path(), "a.mp4", b"changed") };
-        let e = write(Form::Zip, &dir.path().join("out"), &[p], &Quiet).unwrap_err();
+        let e = write(Form::Zip, Kind::Md5, &dir.path().join("out"), &[p], &Quiet).unwrap_err();
         assert!(e.to_string().contains("not what was made"), "{e}");
+    }
+
+    #[test]
+    fn a_plan_of_an_older_program_has_the_list_that_it_had() {
+        let package: Package = serde_json::from_str(r#"{"form": "zip", "of": ["proxy"]}"#).unwrap();
+        assert_eq!(list_name(package.sums), "checksums.sha256");
+        let now = Package { sums: Kind::Xxh64, ..package };
+        assert!(serde_json::to_string(&now).unwrap().contains(r#""sums":"xxh64""#));
     }
 
     #[test]

@@ -22,6 +22,7 @@ use crate::error::{Error, Result};
 use crate::files::Seen;
 use crate::naming::Template;
 use crate::notify::Notice;
+use crate::offload::sums::Kind;
 use crate::package::{Form, Package};
 use crate::recipe::Recipe;
 use crate::route::Condition;
@@ -387,8 +388,8 @@ pub fn as_it_is(manifest: bool) -> Arc<Preset> {
 }
 
 /// The preset of a package.
-pub fn packed(form: Form, of: Vec<String>) -> Arc<Preset> {
-    let package = Some(Package { form, of, members: Vec::new() });
+pub fn packed(form: Form, sums: Kind, of: Vec<String>) -> Arc<Preset> {
+    let package = Some(Package { form, sums, of, members: Vec::new() });
     Arc::new(Preset {
         name: "package".into(),
         about: "others in one file".into(),

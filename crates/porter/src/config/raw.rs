@@ -418,6 +418,7 @@ pub struct Make {
     pub original: Option<bool>,
     pub package: Option<String>,
     pub of: Option<Vec<String>>,
+    pub sums: Option<String>,
     pub manifest: Option<bool>,
     pub check: Option<String>,
     pub name: Option<String>,

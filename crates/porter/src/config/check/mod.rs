@@ -13,7 +13,8 @@ use super::{
 };
 use crate::jobs::schedule::MAX_PRIORITY;
 use crate::naming::Template;
-use crate::package::Form;
+use crate::offload::sums::Kind;
+use crate::package::{Form, SUMS};
 use crate::recipe::Recipe;
 use crate::route::Condition;
 use crate::services::Service;
@@ -709,8 +710,12 @@ fn made_by(c: &mut Checker<'_>, here: &At, m: &raw::Make, presets: &[Arc<Preset>
         (None, true, None) => Some(super::as_it_is(m.manifest.unwrap_or(false))),
         (None, false, Some(form)) => {
             c.one_of(key(here, "package"), Some(form), &Form::NAMES);
-            let of = m.of.clone().unwrap_or_default();
-            Form::from_name(form).map(|form| super::packed(form, of))
+            let (of, all) = (m.of.clone().unwrap_or_default(), SUMS.map(Kind::name));
+            if let Some(sums) = &m.sums {
+                c.one_of(key(here, "sums"), Some(sums), &all);
+            }
+            let sums = m.sums.as_deref().and_then(|s| SUMS.into_iter().find(|k| k.name() == s));
+            Form::from_name(form).map(|form| super::packed(form, sums.unwrap_or(SUMS[0]), of))
         }
         (Some(name), false, None) => named(name).or_else(|| {
             let all = listed(presets.iter().map(|p| p.name.as_str()).collect());
@@ -750,6 +755,9 @@ fn packages(c: &mut Checker<'_>, here: &At, makes: &[raw::Make]) {
         at.push(Step::Index(i));
         if m.package.is_none() && m.of.is_some() {
             c.fault(key(&at, "of"), "'of' without 'package'", "both, or neither");
+        }
+        if m.package.is_none() && m.sums.is_some() {
+            c.fault(key(&at, "sums"), "'sums' without 'package'", "both, or neither");
         }
         if m.original != Some(true) && m.manifest.is_some() {
             let wanted = "both, or neither: a manifest is of a folder that goes as it arrived";

@@ -24,9 +24,9 @@ pub fn pack(d: &Desk<'_>, all: &[Output], output: &Output, tries: u32) -> Result
     let bytes: u64 = parts.iter().map(|p| p.bytes).sum();
     let (unit, of) = (Unit::Bytes, Some(bytes * 2));
     d.worker.tell(Progress { stage: Stage::Packing, output: Some(number), done: 0, of, unit });
-    let form = output.recipe.as_ref().ok().and_then(|r| r.package.as_ref()).map(|p| p.form);
-    let Some(form) = form else { return Err(Error::Unreadable("a package without a form".into())) };
-    match package::write(form, &at, &parts, d.worker as &Worker) {
+    let package = output.recipe.as_ref().ok().and_then(|r| r.package.as_ref());
+    let Some(package) = package else { return Err(Error::Unreadable("a package without a form".into())) };
+    match package::write(package.form, package.sums, &at, &parts, d.worker as &Worker) {
         Ok(()) => (),
         Err(Error::Stopped) => return Err(Error::Stopped),
         // What is full or away is waited for; what reads back wrong is tried again.
