@@ -1,8 +1,8 @@
 //! Checksums as the trade writes them.
 
-use md5::Md5;
+use md5::{Digest, Md5};
+use ring::digest::{Context, SHA256, SHA512};
 use serde::{Deserialize, Serialize};
-use sha2::{Digest, Sha256, Sha512};
 use std::io::{self, Read};
 use xxhash_rust::xxh3::Xxh3;
 use xxhash_rust::xxh64::Xxh64;
@@ -56,8 +56,8 @@ pub enum Sum {
     Xxh3(Box<Xxh3>),
     Xxh128(Box<Xxh3>),
     Md5(Md5),
-    Sha256(Sha256),
-    C4(Sha512),
+    Sha256(Context),
+    C4(Context),
 }
 
 impl Sum {
@@ -67,8 +67,8 @@ impl Sum {
             Kind::Xxh3 => Sum::Xxh3(Box::default()),
             Kind::Xxh128 => Sum::Xxh128(Box::default()),
             Kind::Md5 => Sum::Md5(Md5::new()),
-            Kind::Sha256 => Sum::Sha256(Sha256::new()),
-            Kind::C4 => Sum::C4(Sha512::new()),
+            Kind::Sha256 => Sum::Sha256(Context::new(&SHA256)),
+            Kind::C4 => Sum::C4(Context::new(&SHA512)),
         }
     }
 
@@ -89,8 +89,8 @@ impl Sum {
             Sum::Xxh3(h) => format!("{:016x}", h.digest()),
             Sum::Xxh128(h) => format!("{:032x}", h.digest128()),
             Sum::Md5(h) => hex(&h.finalize()),
-            Sum::Sha256(h) => hex(&h.finalize()),
-            Sum::C4(h) => c4(&h.finalize()),
+            Sum::Sha256(h) => hex(h.finish().as_ref()),
+            Sum::C4(h) => c4(h.finish().as_ref()),
         }
     }
 }

@@ -2,8 +2,9 @@
 
 use super::feed::Feed;
 use super::{Remote, Trouble};
+use crate::files::Watching;
 use crate::services::{Hidden, Login, Secret, authorization, certificates};
-use std::io::Read;
+use std::io::{self, Read};
 use std::time::Duration;
 use ureq::http::{Request, Response, StatusCode, header};
 use ureq::tls::{Certificate, RootCerts, TlsConfig};
@@ -28,7 +29,24 @@ pub struct Http {
 pub enum Sends<'a, 'f> {
     Nothing,
     Bytes(&'a [u8]),
-    Feed(&'a mut Feed<'f>),
+    /// Many of them, which stop when that is wanted.
+    Watched(&'a [u8], &'a dyn Watching),
+    /// The next so many bytes of it.
+    Feed(&'a mut Feed<'f>, u64),
+}
+
+struct Watched<'a> {
+    bytes: &'a [u8],
+    watching: &'a dyn Watching,
+}
+
+impl Read for Watched<'_> {
+    fn read(&mut self, to: &mut [u8]) -> io::Result<usize> {
+        match self.watching.stopping() {
+            true => Err(io::Error::other("stopped")),
+            false => self.bytes.read(to),
+        }
+    }
 }
 
 /// The certificates that are trusted instead of the public ones.
@@ -164,9 +182,19 @@ impl Http {
         let result = match sends {
             Sends::Nothing => agent.run(request.body(()).map_err(wrong)?),
             Sends::Bytes(bytes) => agent.run(request.body(bytes).map_err(wrong)?),
-            Sends::Feed(feed) => {
-                let request = request.header(header::CONTENT_LENGTH, feed.left());
-                let sent = agent.run(request.body(SendBody::from_reader(feed)).map_err(wrong)?);
+            Sends::Watched(bytes, watching) => {
+                let request = request.header(header::CONTENT_LENGTH, bytes.len());
+                let mut body = Watched { bytes, watching };
+                let sent = agent.run(request.body(SendBody::from_reader(&mut body)).map_err(wrong)?);
+                if sent.is_err() && watching.stopping() {
+                    return Err(Trouble::Stopped);
+                }
+                sent
+            }
+            Sends::Feed(feed, bytes) => {
+                let request = request.header(header::CONTENT_LENGTH, bytes);
+                let mut some = feed.by_ref().take(bytes);
+                let sent = agent.run(request.body(SendBody::from_reader(&mut some)).map_err(wrong)?);
                 if let (Err(_), Some(own)) = (&sent, feed.failure()) {
                     return Err(own);
                 }

@@ -18,6 +18,8 @@ use rusty_s3::actions::list_objects_v2::ListObjectsContent;
 use rusty_s3::actions::{CreateMultipartUpload, ListObjectsV2, ListParts, ListPartsResponse, PartsContent};
 use rusty_s3::{Bucket, Credentials, S3Action, UrlStyle};
 use std::io::Read;
+use std::sync::Mutex;
+use std::sync::mpsc::sync_channel;
 use std::time::Duration;
 use ureq::Body;
 use ureq::http::{Response, StatusCode};
@@ -25,6 +27,9 @@ use ureq::http::{Response, StatusCode};
 /// Bytes of a part; more of a file that would have too many.
 const PART: u64 = 8 << 20;
 const MOST_PARTS: u64 = 9_000;
+/// Parts that are under way at once, and bytes of them in memory: of large parts fewer.
+const AT_ONCE: u64 = 4;
+const HELD: u64 = 64 << 20;
 /// A file of many that is larger than this is sent in parts.
 const SENT_AT_ONCE: u64 = 64 << 20;
 /// An object that is larger than this is copied in parts (5 GB are the most that may go at once).
@@ -102,20 +107,30 @@ impl S3Place {
     fn send<'a>(
         &self,
         method: &str,
-        mut action: impl S3Action<'a>,
+        action: impl S3Action<'a>,
         headers: &[(&'static str, String)],
         body: &[u8],
+    ) -> Result<Response<Body>, Trouble> {
+        let sends = if body.is_empty() && method != "PUT" && method != "POST" {
+            Sends::Nothing
+        } else {
+            Sends::Bytes(body)
+        };
+        self.send_all(method, action, headers, sends)
+    }
+
+    fn send_all<'a>(
+        &self,
+        method: &str,
+        mut action: impl S3Action<'a>,
+        headers: &[(&'static str, String)],
+        sends: Sends<'_, '_>,
     ) -> Result<Response<Body>, Trouble> {
         for (name, value) in headers {
             action.headers_mut().insert(*name, value.clone());
         }
         let url = action.sign(SIGNED_FOR);
         let told: Vec<(&str, &str)> = headers.iter().map(|(n, v)| (*n, v.as_str())).collect();
-        let sends = if body.is_empty() && method != "PUT" && method != "POST" {
-            Sends::Nothing
-        } else {
-            Sends::Bytes(body)
-        };
         self.http.send(method, url.as_str(), &told, sends)
     }
 
@@ -417,32 +432,72 @@ impl S3Place {
             self.abort(key, id)?;
             return Err(self.http.remote().away("what was begun there is of another file: it begins anew"));
         }
-        let mut block = Vec::new();
-        for number in 1..=count {
-            block.clear();
-            if let Err(e) = (&mut feed).take(size).read_to_end(&mut block) {
-                return Err(feed.failure().unwrap_or_else(|| Trouble::Changed(e.to_string())));
-            }
-            let sum = Md5::digest(&block);
-            let has = there.iter().find(|p| p.number == number);
-            if !has.is_some_and(|p| unquoted(&p.etag) == hex(&sum) && p.size == block.len() as u64) {
-                let part = self.bucket.upload_part(Some(&self.credentials), key, number, id);
-                let headers = [("content-md5", STANDARD.encode(sum))];
-                let answer = self.send("PUT", part, &headers, &block)?;
-                let etag = answer.headers().get("etag").and_then(|v| v.to_str().ok()).map(str::to_owned);
-                self.good(&format!("cannot send part {number}"), answer)?;
-                // The place's own checksum of what it got.
-                if etag.as_deref().map(unquoted) != Some(hex(&sum).as_str()) {
-                    let etag = etag.unwrap_or_default();
-                    let why =
-                        format!("part {number} has another checksum there ({etag}, expected {})", hex(&sum));
-                    return Err(self.http.remote().away(why));
+        // A place answers a part when it has it on its disk: meanwhile others are sent.
+        let (give, parts) = sync_channel::<(u16, Vec<u8>)>(0);
+        let (parts, failed) = (Mutex::new(parts), Mutex::new(None::<Trouble>));
+        let failed_now = || failed.lock().unwrap_or_else(|e| e.into_inner());
+        let work = || {
+            loop {
+                let next = parts.lock().unwrap_or_else(|e| e.into_inner()).recv();
+                let Ok((number, block)) = next else { return };
+                let has = there.iter().find(|p| p.number == number);
+                match self.send_part(key, id, number, &block, has, w) {
+                    Ok(()) => w.passed(block.len() as u64),
+                    // The first counts: others may be of its making.
+                    Err(e) => _ = failed_now().get_or_insert(e),
                 }
             }
-            w.passed(block.len() as u64);
+        };
+        let fed = std::thread::scope(|scope| {
+            let give = give;
+            for _ in 0..(HELD / size).clamp(1, AT_ONCE).min(count.into()) {
+                scope.spawn(work);
+            }
+            for number in 1..=count {
+                let mut block = Vec::with_capacity(size.min(feed.left()) as usize);
+                if let Err(e) = (&mut feed).take(size).read_to_end(&mut block) {
+                    return Err(feed.failure().unwrap_or_else(|| Trouble::Changed(e.to_string())));
+                }
+                if failed_now().is_some() || give.send((number, block)).is_err() {
+                    break;
+                }
+            }
+            Ok(())
+        });
+        if let Some(e) = failed_now().take() {
+            return Err(e);
         }
+        fed?;
         feed.verify(&f.digest)?;
         Ok(Proof::Checksum)
+    }
+
+    /// A part, unless it is there as it is.
+    fn send_part(
+        &self,
+        key: &str,
+        id: &str,
+        number: u16,
+        block: &[u8],
+        there: Option<&PartsContent>,
+        w: &dyn Watching,
+    ) -> Result<(), Trouble> {
+        let sum = Md5::digest(block);
+        if there.is_some_and(|p| unquoted(&p.etag) == hex(&sum) && p.size == block.len() as u64) {
+            return Ok(());
+        }
+        let part = self.bucket.upload_part(Some(&self.credentials), key, number, id);
+        let headers = [("content-md5", STANDARD.encode(sum))];
+        let answer = self.send_all("PUT", part, &headers, Sends::Watched(block, w))?;
+        let etag = answer.headers().get("etag").and_then(|v| v.to_str().ok()).map(str::to_owned);
+        self.good(&format!("cannot send part {number}"), answer)?;
+        // The place's own checksum of what it got.
+        if etag.as_deref().map(unquoted) == Some(hex(&sum).as_str()) {
+            return Ok(());
+        }
+        let etag = etag.unwrap_or_default();
+        let why = format!("part {number} has another checksum there ({etag}, expected {})", hex(&sum));
+        Err(self.http.remote().away(why))
     }
 
     /// A file of many that an earlier try of this ticket sent whole.
@@ -485,7 +540,7 @@ impl S3Place {
             headers.push(("content-md5", STANDARD.encode(sum)));
             headers.push((DIGEST, f.digest.clone()));
             let put = self.bucket.put_object(Some(&self.credentials), &key);
-            let answer = self.send("PUT", put, &headers, &bytes)?;
+            let answer = self.send_all("PUT", put, &headers, Sends::Watched(&bytes, w))?;
             let etag = answer.headers().get("etag").and_then(|v| v.to_str().ok()).map(str::to_owned);
             self.good(&format!("cannot send {}", f.inside), answer)?;
             if etag.as_deref().map(unquoted) != Some(hex(&sum).as_str()) {

@@ -11,8 +11,11 @@ use base64::engine::general_purpose::STANDARD;
 use std::io::Read;
 use ureq::http::{StatusCode, header};
 
-/// Bytes of one request: what is lost at most when the line breaks.
-const PIECE: usize = 8 << 20;
+/// Bytes of one request. A server keeps what it got of one that breaks off, and what stands between may bound how large
+/// one is.
+const PIECE: u64 = 64 << 20;
+/// Of the last one: until it is sent nothing is published.
+const LAST: u64 = 1 << 20;
 const VERSION: (&str, &str) = ("Tus-Resumable", "1.0.0");
 
 pub struct TusPlace {
@@ -129,36 +132,37 @@ impl Place for TusPlace {
         }
         let mut feed = Feed::open(&cargo.path, file.bytes, w)?;
         feed.skip(at)?;
-        let mut piece = Vec::new();
         loop {
-            piece.clear();
-            let got = (&mut feed).take(PIECE as u64).read_to_end(&mut piece);
-            if let Err(e) = got {
-                return Err(feed.failure().unwrap_or_else(|| Trouble::Changed(e.to_string())));
-            }
-            // With its last byte it is published: before, it must be what was made.
-            if feed.left() == 0 || piece.is_empty() {
+            let left = feed.left();
+            let mut last = Vec::new();
+            if left <= LAST {
+                if let Err(e) = feed.read_to_end(&mut last) {
+                    return Err(feed.failure().unwrap_or_else(|| Trouble::Changed(e.to_string())));
+                }
+                // With its last byte it is published: before, it must be what was made.
                 feed.verify(&file.digest)?;
+                if last.is_empty() {
+                    break;
+                }
             }
-            if piece.is_empty() {
-                break;
-            }
+            let bytes = if left > LAST { PIECE.min(left - LAST) } else { left };
+            let sends = if left > LAST { Sends::Feed(&mut feed, bytes) } else { Sends::Bytes(&last) };
             let from = at.to_string();
             let headers = [
                 VERSION,
                 ("Upload-Offset", from.as_str()),
                 ("Content-Type", "application/offset+octet-stream"),
             ];
-            let answer = self.http.send("PATCH", url, &headers, Sends::Bytes(&piece))?;
+            let answer = self.http.send("PATCH", url, &headers, sends)?;
             if !answer.status().is_success() {
                 return Err(self.http.trouble("cannot upload", answer));
             }
-            at += piece.len() as u64;
+            at += bytes;
             let told = answer.headers().get("Upload-Offset").and_then(|v| v.to_str().ok()?.parse().ok());
             if told != Some(at) {
                 return Err(away("it did not take all that was sent"));
             }
-            w.passed(piece.len() as u64);
+            w.passed(bytes);
         }
         match self.offset(url) {
             Ok(Some(there)) if there != file.bytes => Err(away("it has another number of bytes")),

@@ -116,7 +116,8 @@ impl Site for WebDav {
 
     fn write(&mut self, path: &str, _: u64, source: &mut Feed<'_>) -> Result<(), Trouble> {
         let headers = [("Content-Type", "application/octet-stream")];
-        let answer = self.http.send("PUT", &self.http.url(path), &headers, Sends::Feed(source))?;
+        let all = source.left();
+        let answer = self.http.send("PUT", &self.http.url(path), &headers, Sends::Feed(source, all))?;
         self.done(&format!("cannot write {path}"), answer)
     }
 
