@@ -148,6 +148,41 @@ fn a_full_disk_holds_the_job_until_there_is_room(#[case] folder: &str, #[case] f
     }
 }
 
+/// What is expected to need more than the disk has is not begun: the disk stays free for the record.
+#[test]
+fn a_film_that_needs_more_disk_than_there_is_waits_for_it() {
+    let house = House::new();
+    let at = house.path("porter-state");
+    std::fs::create_dir_all(&at).unwrap();
+    let allowed =
+        std::process::Command::new("unshare").args(["-rm", "mount", "-t", "tmpfs", "none", "/mnt"]).status();
+    if !allowed.is_ok_and(|s| s.success()) {
+        return support::skipped("mounting in a namespace is not allowed here");
+    }
+    // Ten seconds of it are ten megabytes.
+    house.reconfigure("fit = \"160x90\"", "fit = \"160x90\"\nbitrate = \"8 Mbit/s\"");
+    house.drop_in("a.mp4", &make_clip(&Clip { frames: 250, ..Clip::default() }));
+    let script = format!(
+        "mount -t tmpfs -o size=6m none '{0}'; '{1}' run '{2}' 2>&1 & read line; \
+         mount -o remount,size=90m none '{0}'; wait",
+        at.display(),
+        support::PROGRAM,
+        house.path("").display()
+    );
+    let mut command = std::process::Command::new("timeout");
+    command.args(["60", "unshare", "-rm", "--kill-child", "sh", "-c", &script]);
+    command.stdin(std::process::Stdio::piped()).stdout(std::process::Stdio::piped());
+    let mut shell = Running(command.spawn().unwrap());
+    let mut lines = std::io::BufRead::lines(std::io::BufReader::new(shell.0.stdout.take().unwrap()));
+    let mut until = |words: &str| lines.by_ref().map_while(Result::ok).find(|l| l.contains(words));
+    let held = until("held").expect("it is held");
+    assert!(held.contains("about 11 MB are to be made") && held.contains("MB free"), "{held}");
+    assert!(house.path("in/a.mp4").exists() && house.list("out").is_empty());
+    std::io::Write::write_all(&mut shell.0.stdin.take().unwrap(), b"there is room\n").unwrap();
+    assert!(until("original at").is_some(), "it goes on when there is room");
+    assert_eq!(house.list("out").iter().filter(|n| n.ends_with("_proxy.mp4")).count(), 1);
+}
+
 /// The store lies on a disk that is really full: the porter ends in time, and goes on later.
 #[test]
 fn it_stops_in_time_while_the_disk_of_its_state_is_full() {

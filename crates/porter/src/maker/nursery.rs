@@ -32,8 +32,9 @@ pub const COMMAND: &str = "bear-children";
 const MOST: u32 = 200;
 /// The source, the connection, the error output, and how it ended.
 const FILES: usize = 4;
-/// A child that was told to end is waited for this long.
+/// A child that was told to end is waited for this long, and a process that is to bear children until it says that it can.
 const PATIENCE: Duration = Duration::from_secs(5);
+const READY: u8 = 1;
 
 /// The porter's side.
 pub struct Nursery {
@@ -46,6 +47,8 @@ struct Waiting {
     mother: Option<Mother>,
     /// Those that nothing more is asked of; each ends when its children have.
     retired: Vec<Child>,
+    /// This system has none: children are started one by one.
+    barren: bool,
 }
 
 struct Mother {
@@ -70,6 +73,9 @@ impl Nursery {
     /// A child with these as its three standard files.
     pub fn bear(&self, files: [BorrowedFd<'_>; 3]) -> io::Result<Borne> {
         let mut now = self.now();
+        if now.barren {
+            return Err(io::ErrorKind::Unsupported.into());
+        }
         now.retired.retain_mut(|old| !matches!(old.try_wait(), Ok(Some(_))));
         let (ours, its) = UnixStream::pair()?;
         let [source, talk, complaints] = files;
@@ -78,7 +84,13 @@ impl Nursery {
         for _ in 0..2 {
             let mother = match &mut now.mother {
                 Some(mother) => mother,
-                none => none.insert(Mother::start(&self.program)?),
+                none => match Mother::start(&self.program) {
+                    Ok(mother) => none.insert(mother),
+                    Err(e) => {
+                        now.barren = true;
+                        return Err(e);
+                    }
+                },
             };
             let sent = mother.ask(&files);
             if mother.bore >= MOST || sent.is_err() {
@@ -113,7 +125,19 @@ impl Mother {
         command.arg(COMMAND).stdin(Stdio::null()).stdout(OwnedFd::from(its)).stderr(Stdio::null());
         // Ctrl-C in a terminal is for the porter, which then ends its children in order.
         command.env_clear().current_dir("/").process_group(0);
-        Ok(Mother { asked, process: command.spawn()?, bore: 0 })
+        let mut process = command.spawn()?;
+        // Its own end is here no more: this ends when that process does.
+        drop(command);
+        asked.set_read_timeout(Some(PATIENCE))?;
+        let mut said = [0];
+        match (&asked).read_exact(&mut said) {
+            Ok(()) => Ok(Mother { asked, process, bore: 0 }),
+            Err(e) => {
+                let _ = process.kill();
+                let _ = process.wait();
+                Err(e)
+            }
+        }
     }
 
     fn ask(&mut self, files: &[BorrowedFd<'_>; FILES]) -> io::Result<()> {
@@ -160,6 +184,9 @@ pub fn main() -> u8 {
         return 1;
     }
     sandbox::prepare();
+    if rustix::io::write(rustix::stdio::stdout(), &[READY]) != Ok(1) {
+        return 1;
+    }
     let (mut born, mut open): (Vec<Born>, bool) = (Vec::new(), true);
     while open || !born.is_empty() {
         let asked = rustix::stdio::stdout();
@@ -251,5 +278,36 @@ impl Born {
             Some(code) => Some((code & 0xff) << 8),
             None => Some(ended.terminating_signal().unwrap_or(9)),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A program that ends at once, or says nothing, bears nothing; it is not asked again.
+    #[test]
+    fn where_there_is_none_it_is_said_once() {
+        for program in ["/bin/true", "/not/there"] {
+            let nursery = Nursery::new(Path::new(program));
+            let file = std::fs::File::open("/dev/null").unwrap();
+            let ask = || nursery.bear([file.as_fd(), file.as_fd(), file.as_fd()]).unwrap_err().kind();
+            let first = ask();
+            assert!(matches!(first, io::ErrorKind::UnexpectedEof | io::ErrorKind::NotFound), "{first}");
+            assert_eq!(ask(), io::ErrorKind::Unsupported);
+        }
+    }
+
+    #[test]
+    fn how_a_child_ended_comes_over_a_connection() {
+        let (ours, mut its) = UnixStream::pair().unwrap();
+        let mut child = Borne(ours);
+        its.write_all(&(3i32 << 8).to_le_bytes()).unwrap();
+        assert_eq!(child.wait().unwrap().code(), Some(3));
+        its.write_all(&11i32.to_le_bytes()).unwrap();
+        assert_eq!(child.wait().unwrap().signal(), Some(11));
+        // Its mother is gone without a word.
+        drop(its);
+        assert_eq!(child.wait().unwrap_err().kind(), io::ErrorKind::UnexpectedEof);
     }
 }

@@ -421,6 +421,36 @@ mod tests {
         beside.iter().map(|b| b.name.to_str().unwrap()).collect()
     }
 
+    /// What was handed over is known by what it is; how many still wait is counted right whatever happens to them.
+    #[test]
+    fn what_was_handed_over_is_known_until_it_changes() {
+        let mut s = steady(100);
+        let (a, b) = (Path::new("a.mov"), Path::new("b.mov"));
+        s.see(0, a, seen(5, 1), true);
+        assert!(!s.see_given(a, &seen(5, 1).unwrap()), "it was not handed over yet");
+        assert!(s.take(100, a).is_some());
+        assert_eq!((s.open, s.next_due()), (0, None));
+        s.begin_look();
+        assert!(s.see_given(a, &seen(5, 1).unwrap()));
+        assert!(!s.see_given(b, &seen(5, 1).unwrap()));
+        s.end_look();
+        assert_eq!(s.files.len(), 1, "the look showed it");
+        // Otherwise than it was: the caller asks everything of it.
+        assert!(!s.see_given(a, &seen(6, 2).unwrap()));
+        s.see(200, a, seen(6, 2), true);
+        s.see(200, b, seen(1, 1), true);
+        assert_eq!((s.open, s.next_due()), (2, Some(300)));
+        s.see(210, b, None, true);
+        assert_eq!(s.open, 1);
+        assert!(s.take(300, a).is_some() && s.take(300, a).is_none());
+        assert_eq!(s.open, 0);
+        s.see(310, a, seen(6, 2), false);
+        assert_eq!((s.open, s.waiting(Instant::now(), 320)[0].why), (1, Why::NotAFile));
+        s.begin_look();
+        s.end_look();
+        assert_eq!((s.open, s.files.len()), (0, 0));
+    }
+
     #[test]
     fn sidecars_come_with_their_file_and_are_none_by_themselves() {
         let mut s = with_sidecars(None);
