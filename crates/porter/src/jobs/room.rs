@@ -24,19 +24,46 @@ pub fn wanted(step: &Step, weight: Weight) -> u64 {
 /// How long what was found of memory is taken for true.
 const GOOD_FOR: Duration = Duration::from_millis(250);
 
-/// Free memory, looked at now and then.
+/// What has too little memory beside others is begun all the same after so long: small things that come without end must
+/// not keep a film waiting for ever.
+const PATIENCE: Duration = Duration::from_secs(300);
+
+/// Free memory, looked at now and then, and since when it is too little for something.
 #[derive(Default)]
-pub struct Memory(Cell<Option<(Instant, u64)>>);
+pub struct Memory {
+    seen: Cell<Option<(Instant, u64)>>,
+    short: Cell<Option<Instant>>,
+    refused: Cell<bool>,
+}
 
 impl Memory {
-    pub fn now(&self) -> u64 {
-        match self.0.get().filter(|(at, _)| at.elapsed() < GOOD_FOR) {
+    fn now(&self) -> u64 {
+        match self.seen.get().filter(|(at, _)| at.elapsed() < GOOD_FOR) {
             Some((_, free)) => free,
             None => {
                 let free = memory().unwrap_or(u64::MAX);
-                self.0.set(Some((Instant::now(), free)));
+                self.seen.set(Some((Instant::now(), free)));
                 free
             }
+        }
+    }
+
+    /// Whether what wants so much is begun now, where others just took so much. `alone`: nothing else is under way.
+    pub fn has(&self, wanted: u64, taken: u64, alone: bool) -> bool {
+        if wanted == 0 || alone || wanted <= self.now().saturating_sub(taken) {
+            return true;
+        }
+        let since = self.short.get().unwrap_or_else(Instant::now);
+        let overdue = since.elapsed() >= PATIENCE;
+        self.short.set((!overdue).then_some(since));
+        self.refused.set(true);
+        overdue
+    }
+
+    /// All that could begin has begun: with nothing refused, nothing waits for memory.
+    pub fn settle(&self) {
+        if !self.refused.replace(false) {
+            self.short.set(None);
         }
     }
 }
@@ -86,6 +113,25 @@ mod tests {
         // Of this machine, whatever it is.
         assert!(memory().is_some_and(|n| n > 1_000_000));
         assert!(disk(Path::new("/")).is_some() && disk(Path::new("/not there")).is_none());
+    }
+
+    #[test]
+    fn what_waits_for_memory_does_not_wait_for_ever() {
+        let m = Memory::default();
+        let free = |bytes| m.seen.set(Some((Instant::now(), bytes)));
+        free(500);
+        assert!(m.has(500, 0, false) && m.has(900, 0, true) && m.has(0, 900, false));
+        assert!(!m.has(400, 101, false));
+        m.settle();
+        assert!(m.short.get().is_some());
+        // Since then something small was begun at each turn.
+        m.short.set(Instant::now().checked_sub(PATIENCE));
+        free(500);
+        assert!(m.has(100, 0, false) && m.has(900, 0, false), "its time has come");
+        assert!(!m.has(900, 0, false), "and the next one waits as long");
+        m.settle();
+        m.settle();
+        assert!(m.short.get().is_none(), "nothing was refused any more");
     }
 
     #[rstest]

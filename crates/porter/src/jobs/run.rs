@@ -507,13 +507,11 @@ impl<F: FnMut(&Event)> Dispatch<F> {
         let mut taken = 0;
         loop {
             let alone = self.schedule.making() == 0;
-            let has_memory =
-                |wanted: u64| wanted == 0 || alone || wanted <= self.memory.now().saturating_sub(taken);
             let may = |key: &TaskKey, weight: Weight| match paused {
                 true => key.step == Step::Cancel,
-                false => has_memory(room::wanted(&key.step, weight)),
+                false => self.memory.has(room::wanted(&key.step, weight), taken, alone),
             };
-            let Some(key) = self.schedule.next_of(self.now(), may) else { return };
+            let Some(key) = self.schedule.next_of(self.now(), may) else { return self.memory.settle() };
             taken += room::wanted(&key.step, self.schedule.weight(key.job));
             self.begin(key);
         }
