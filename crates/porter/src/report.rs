@@ -1,6 +1,7 @@
 //! What is going on in a house: one value for people and programs.
 
 use crate::clock;
+use crate::config::kinds;
 use crate::config::{House, Pattern};
 use crate::control::{self, Now};
 use crate::error::{Error, Result};
@@ -275,7 +276,9 @@ fn expect(
     }
     let mut paces: HashMap<String, Option<f64>> = HashMap::new();
     let (mut line, mut weights) = (Vec::new(), HashMap::new());
-    for OpenRank { job, watch, priority, on_hold, bytes, light } in v.open_ranks()? {
+    for OpenRank { job, watch, path, priority, on_hold, bytes, light } in v.open_ranks()? {
+        // One that was not looked at yet is taken for what its name says.
+        let light = light.unwrap_or_else(|| kinds::by_name(&path).is_some_and(|k| k != kinds::VIDEO));
         weights.insert(job, light);
         if on_hold || !waits.contains(&job) {
             continue;

@@ -16,17 +16,7 @@ fn child(dir: &tempfile::TempDir, script: &str) -> PathBuf {
 }
 
 fn order(folder: &Path) -> Order {
-    Order {
-        work: Work::Make(Vec::new()),
-        name: "a.mp4".into(),
-        folder: folder.to_owned(),
-        bounds: Default::default(),
-        secrets: Vec::new(),
-        captions: None,
-        whole: false,
-        frames: None,
-        beside: None,
-    }
+    Order { name: "a.mp4".into(), ..Order::new(Work::Make(Vec::new()), folder.to_owned()) }
 }
 
 fn make(

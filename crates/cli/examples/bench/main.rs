@@ -349,17 +349,9 @@ fn order_of(outputs: &[(PathBuf, Recipe)]) -> Result<Vec<u8>, Anyhow> {
         path: path.clone(),
         recipe: recipe.clone().into(),
     });
-    let order = Order {
-        work: Work::Make(ordered.collect()),
-        name: "clip.mp4".into(),
-        folder,
-        bounds: Bounds { memory: 4_000_000_000, ..Bounds::default() },
-        secrets: Vec::new(),
-        captions: None,
-        whole: false,
-        frames: None,
-        beside: None,
-    };
+    let bounds = Bounds { memory: 4_000_000_000, ..Bounds::default() };
+    let order =
+        Order { name: "clip.mp4".into(), bounds, ..Order::new(Work::Make(ordered.collect()), folder) };
     let mut line = serde_json::to_vec(&order)?;
     line.push(b'\n');
     Ok(line)

@@ -317,17 +317,7 @@ fn try_writing(dir: &Dir) -> std::result::Result<u64, (&'static str, std::io::Er
 fn try_child(house: &House) -> Result<(String, Vec<Tried>)> {
     let program = std::env::current_exe().context("cannot find this program's own file")?;
     let folder = tempfile::tempdir().context("cannot make a temporary folder")?;
-    let order = Order {
-        work: Work::Try,
-        name: String::new(),
-        folder: folder.path().to_owned(),
-        bounds: Default::default(),
-        secrets: Vec::new(),
-        captions: None,
-        whole: false,
-        frames: None,
-        beside: None,
-    };
+    let order = Order::new(Work::Try, folder.path().to_owned());
     // As a porter's children come into being.
     let nursery = Nursery::new(&program);
     let run = Run { program: &program, nursery: Some(&nursery), limits: &house.maker, source: None, order };

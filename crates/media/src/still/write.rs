@@ -2,8 +2,9 @@
 
 use super::colour;
 use crate::error::{Error, Result};
-use crate::filter::video::{Scaler, fit};
-use crate::frame::{Chroma, Pool, Samples, VideoFrame};
+use crate::filter::video::resize::{self, Axis, Sample};
+use crate::filter::video::{Kernel, fit};
+use crate::frame::VideoFrame;
 pub use crate::recipe::StillChoice as StillCodec;
 use crate::units::Ratio;
 use image::{DynamicImage, ExtendedColorType, ImageEncoder, Rgb, Rgb32FImage};
@@ -59,12 +60,17 @@ impl StillCodec {
     }
 }
 
+/// Where a still is written. Not a parameter of types: what is one is compiled where it is used, and there perhaps for a
+/// short build and not for speed.
+pub trait Out: Write + Seek {}
+impl<T: Write + Seek> Out for T {}
+
 /// A picture within `limit` (0 is free), in a new file.
 pub fn convert(
     picture: &DynamicImage,
     limit: (u32, u32),
     codec: StillCodec,
-    out: &mut (impl Write + Seek),
+    out: &mut dyn Out,
 ) -> Result<(u32, u32)> {
     let (w, h) = (picture.width(), picture.height());
     let (tw, th) = if (limit.0 == 0 || w <= limit.0) && (limit.1 == 0 || h <= limit.1) {
@@ -75,7 +81,7 @@ pub fn convert(
     let same = (tw, th) == (w, h);
     if codec.is_deep() {
         let rgb = picture.to_rgb16();
-        let words = if same { rgb.into_raw() } else { scale(rgb.as_raw(), (w, h), (tw, th), 16)? };
+        let words = if same { rgb.into_raw() } else { scale(rgb.as_raw(), (w, h), (tw, th), u16::MAX) };
         encode_deep(words, (tw, th), codec, out)?;
     } else {
         // Most are this already.
@@ -83,7 +89,7 @@ pub fn convert(
             Some(rgb) => Cow::Borrowed(rgb.as_raw()),
             None => Cow::Owned(picture.to_rgb8().into_raw()),
         };
-        let bytes = if same { rgb } else { Cow::Owned(scale(&rgb, (w, h), (tw, th), 8)?) };
+        let bytes = if same { rgb } else { Cow::Owned(scale(&rgb, (w, h), (tw, th), 255)) };
         encode(&bytes, (tw, th), codec, out)?;
     }
     Ok((tw, th))
@@ -97,12 +103,7 @@ fn written(e: image::ImageError) -> Error {
 }
 
 /// Writes red, green and blue of 8 bits.
-pub(crate) fn encode(
-    bytes: &[u8],
-    (w, h): (u32, u32),
-    codec: StillCodec,
-    out: impl Write + Seek,
-) -> Result<()> {
+pub(crate) fn encode(bytes: &[u8], (w, h): (u32, u32), codec: StillCodec, out: &mut dyn Out) -> Result<()> {
     let rgb = ExtendedColorType::Rgb8;
     // The encoders write a few bytes at a time.
     let mut out = BufWriter::with_capacity(BLOCK, out);
@@ -119,7 +120,7 @@ pub(crate) fn encode(
             .map_err(written)?,
         StillCodec::Png16 | StillCodec::Tiff16 | StillCodec::Dpx | StillCodec::Exr => {
             let words = bytes.iter().map(|b| u16::from(*b) * 257).collect();
-            return encode_deep(words, (w, h), codec, out);
+            return encode_deep(words, (w, h), codec, &mut out);
         }
     }
     Ok(out.flush()?)
@@ -132,7 +133,7 @@ fn jpeg(bytes: &[u8], (w, h): (u32, u32), quality: u8, out: impl Write) -> Resul
 }
 
 /// Writes red, green and blue of 16 bits.
-fn encode_deep(words: Vec<u16>, (w, h): (u32, u32), codec: StillCodec, out: impl Write + Seek) -> Result<()> {
+fn encode_deep(words: Vec<u16>, (w, h): (u32, u32), codec: StillCodec, out: &mut dyn Out) -> Result<()> {
     let rgb = ExtendedColorType::Rgb16;
     let mut out = BufWriter::with_capacity(BLOCK, out);
     match codec {
@@ -161,7 +162,7 @@ fn encode_deep(words: Vec<u16>, (w, h): (u32, u32), codec: StillCodec, out: impl
 }
 
 /// Writes a picture of a film.
-pub fn write_frame(f: &VideoFrame, codec: StillCodec, out: impl Write + Seek) -> Result<()> {
+pub fn write_frame(f: &VideoFrame, codec: StillCodec, out: &mut dyn Out) -> Result<()> {
     let size = (f.width, f.height);
     if codec.is_deep() {
         return encode_deep(colour::to_picture(f)?.to_rgb16().into_raw(), size, codec, out);
@@ -170,50 +171,18 @@ pub fn write_frame(f: &VideoFrame, codec: StillCodec, out: impl Write + Seek) ->
 }
 
 /// Interleaved red, green and blue in another size.
-fn scale<T: Copy + Into<u16> + TryFrom<u16>>(
-    rgb: &[T],
-    from: (u32, u32),
-    to: (u32, u32),
-    depth: u8,
-) -> Result<Vec<T>> {
-    let pool = Pool::new();
-    let mut frame = VideoFrame::new(&pool, from.0, from.1, Chroma::Rgb, depth)?;
-    for (c, plane) in frame.planes.iter_mut().enumerate() {
-        let (stride, width) = (plane.stride, from.0 as usize);
-        for (y, line) in rgb.chunks_exact(width * 3).enumerate() {
-            let line = line.as_chunks::<3>().0.iter().map(|p| -> u16 { p[c].into() });
-            let to = y * stride..y * stride + width;
-            match &mut plane.samples {
-                Samples::U8(b) => b[to].iter_mut().zip(line).for_each(|(t, v)| *t = v as u8),
-                Samples::U16(w) => w[to].iter_mut().zip(line).for_each(|(t, v)| *t = v),
-            }
-        }
-    }
-    let out = Scaler::new(to.0, to.1, pool).scale(&frame)?;
-    let (width, height) = (to.0 as usize, to.1 as usize);
-    let mut rgb = vec![rgb[0]; width * height * 3];
-    for (c, plane) in out.planes.iter().enumerate() {
-        for (y, line) in rgb.chunks_exact_mut(width * 3).enumerate() {
-            let from = y * plane.stride..y * plane.stride + width;
-            let line = line.as_chunks_mut::<3>().0.iter_mut();
-            let put = |(t, v): (&mut [T; 3], u16)| {
-                if let Ok(v) = T::try_from(v) {
-                    t[c] = v;
-                }
-            };
-            match &plane.samples {
-                Samples::U8(b) => line.zip(b[from].iter().map(|v| u16::from(*v))).for_each(put),
-                Samples::U16(w) => line.zip(w[from].iter().copied()).for_each(put),
-            }
-        }
-    }
-    Ok(rgb)
+fn scale<T: Sample + Default>(rgb: &[T], from: (u32, u32), to: (u32, u32), top: u16) -> Vec<T> {
+    let axes = [(from.0, to.0), (from.1, to.1)].map(|(from, to)| Axis::new(Kernel::default(), from, to));
+    let mut out = vec![T::default(); to.0 as usize * to.1 as usize * 3];
+    resize::rgb(rgb, from, &mut out, to, (&axes[0], &axes[1]), top);
+    out
 }
 
 #[cfg(test)]
 mod tests {
     use super::super::{frame_of, recognise};
     use super::*;
+    use crate::frame::Pool;
     use rstest::rstest;
     use std::io::Cursor;
 

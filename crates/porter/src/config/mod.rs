@@ -2,6 +2,7 @@
 
 mod apart;
 mod check;
+pub mod kinds;
 mod locate;
 mod looked;
 mod natural;
@@ -89,6 +90,13 @@ pub struct MakerLimits {
     pub longest: Duration,
 }
 
+impl MakerLimits {
+    /// Of all processors together, seconds.
+    pub fn processor_seconds(&self) -> u64 {
+        self.longest.as_secs().saturating_mul(64).max(60)
+    }
+}
+
 #[derive(Clone, Debug)]
 pub struct Watch {
     pub name: String,
@@ -164,6 +172,12 @@ impl Watch {
     /// All of a file is read to know what it is.
     pub fn looks_at_all(&self) -> bool {
         self.checks_whole || self.same_content != SameContent::MakeAgain
+    }
+
+    /// Whether a file that seems to be a still is looked at and made in one go: nothing in between may take long, or put
+    /// it in front of others.
+    fn makes_at_once(&self, path: &Path) -> bool {
+        kinds::by_name(path) == Some(kinds::IMAGE) && !self.looks_at_all() && !self.moves_first
     }
 
     /// Whether a file is one for this watch, whatever it is: by its path inside, and by the moment since which it has been
@@ -450,6 +464,12 @@ fn stated(text: &str) -> Vec<toml::Table> {
 }
 
 impl House {
+    /// Whether what arrives in a watch is looked at and made in one go, by its name.
+    pub fn makes_at_once(&self, watch: &str, path: &Path) -> bool {
+        let ranks = self.rules.iter().any(|r| r.priority.is_some());
+        !ranks && self.watch(watch).is_some_and(|w| w.makes_at_once(path))
+    }
+
     /// Reads and checks a configuration file, or the one in a folder.
     pub fn load(path: &Path) -> Result<House> {
         let file = Self::file_at(path)?;

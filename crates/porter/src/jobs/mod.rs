@@ -22,7 +22,7 @@ use crate::control::{Board, Server};
 use crate::deliver::listed::Listed;
 use crate::deliver::{Pace, Remotes};
 use crate::error::{Error, Result};
-use crate::maker::Nursery;
+use crate::maker::{Nursery, Stayed};
 use crate::store::{Change, JobId, Said, Store};
 use folders::Folders;
 use state::StateFolder;
@@ -54,6 +54,8 @@ pub struct Porter {
     id: String,
     /// This program, to start children of.
     program: PathBuf,
+    /// Children that looked at something and wait to make of it. Before what bore them, which waits for their end.
+    stayed: Stayed,
     nursery: Nursery,
     stop: Stopper,
     /// Jobs that a person does not want any more: what works on them ends.
@@ -164,6 +166,7 @@ impl Porter {
             board,
             id,
             nursery: Nursery::new(&program),
+            stayed: Stayed::default(),
             program,
             stop,
             cancelled: Mutex::default(),

@@ -9,7 +9,7 @@ use crate::files::known::Role;
 use crate::store::{Change, Job, JobId, State, Step};
 use media::show;
 use std::io::ErrorKind;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// What an order did.
 #[derive(Debug, Default)]
@@ -21,7 +21,7 @@ pub struct Done {
     /// Jobs that are being cancelled now,
     pub cancelled: Vec<JobId>,
     /// and those that begin once more.
-    pub again: Vec<(JobId, String, i64)>,
+    pub again: Vec<(JobId, String, PathBuf, i64)>,
     /// Jobs that wait from now on,
     pub held: Vec<JobId>,
     /// and those that go on.
@@ -233,7 +233,7 @@ impl Porter {
         }
         self.cancelled().remove(&job.id);
         self.store.commit([Change::Again { job: job.id }])?;
-        done.again.push((job.id, job.watch.clone(), job.priority));
+        done.again.push((job.id, job.watch.clone(), job.path.clone(), job.priority));
         Ok(Ok("is done once more; outputs get names that are free".into()))
     }
 

@@ -15,6 +15,7 @@ const HEARS: u64 = 600_000_000;
 pub fn wanted(step: &Step, weight: Weight) -> u64 {
     match step {
         Step::Make if weight.light => MAKES_LITTLE,
+        Step::Look if weight.at_once => MAKES_LITTLE,
         Step::Make => MAKES,
         Step::Hear => HEARS,
         _ => 0,

@@ -17,6 +17,7 @@ use crate::store::{Cause, Change, Event, JobId, Step, TaskKey, View};
 use crate::watch::fetch::Fetcher;
 use crate::watch::service::{Arrival, News, WatchThread};
 use std::collections::{HashSet, VecDeque};
+use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::sync::{Arc, Mutex};
@@ -291,10 +292,10 @@ impl<F: FnMut(&Event)> Dispatch<F> {
         // A job that is being cancelled has nothing else to do.
         let cancelled = tasks.iter().filter(|t| t.key.step == Step::Cancel).map(|t| t.key.job);
         self.porter.cancelled().extend(cancelled);
-        for OpenRank { job, watch, priority, on_hold, light, .. } in
+        for OpenRank { job, watch, path, priority, on_hold, light, .. } in
             self.porter.store.read(|v| v.open_ranks())?
         {
-            self.enter(job, &watch, priority, light);
+            self.enter(job, (&watch, &path), priority, light.unwrap_or(false));
             if on_hold {
                 self.on_hold.insert(job);
             }
@@ -331,10 +332,12 @@ impl<F: FnMut(&Event)> Dispatch<F> {
     }
 
     /// A job comes in, before its tasks do.
-    fn enter(&mut self, job: JobId, watch: &str, priority: i64, light: bool) {
+    fn enter(&mut self, job: JobId, (watch, path): (&str, &Path), priority: i64, light: bool) {
         self.schedule.enter(job, watch, priority);
-        let look_whole = self.porter.house().watch(watch).is_some_and(Watch::looks_at_all);
-        self.schedule.weigh(job, Weight { look_whole, light });
+        let house = self.porter.house();
+        let look_whole = house.watch(watch).is_some_and(Watch::looks_at_all);
+        let at_once = house.makes_at_once(watch, path);
+        self.schedule.weigh(job, Weight { look_whole, light, at_once });
     }
 
     fn second_look(&self, job: JobId) -> Result<Duration> {
@@ -364,6 +367,7 @@ impl<F: FnMut(&Event)> Dispatch<F> {
                 self.look_after_configuration();
             }
             self.look_after_room();
+            self.porter.stayed.let_go();
             self.look_after_records();
         }
         if self.now() >= self.rest_until {
@@ -486,14 +490,14 @@ impl<F: FnMut(&Event)> Dispatch<F> {
                     let (of, seen) = (watch.clone(), a.seen);
                     let beside = a.beside.clone();
                     tx.put(Change::Arrived { job, watch: of, path, seen, priority, many, beside })?;
-                    jobs.push((job, watch, priority));
+                    jobs.push((job, watch, a.path.clone(), priority));
                 }
                 Ok((jobs, postponed))
             })?;
             self.arrivals.drain(..some.len());
             self.postponed.extend(postponed);
-            for (job, watch, priority) in jobs {
-                self.enter(job, &watch, priority, false);
+            for (job, watch, path, priority) in jobs {
+                self.enter(job, (&watch, &path), priority, false);
                 self.schedule.add(&TaskKey { job, step: Step::Look });
             }
         }
@@ -554,8 +558,8 @@ impl<F: FnMut(&Event)> Dispatch<F> {
             self.schedule.renew(job, &[]);
             self.cancel_when_free(job);
         }
-        for (job, watch, priority) in done.again {
-            self.enter(job, &watch, priority, false);
+        for (job, watch, path, priority) in done.again {
+            self.enter(job, (&watch, &path), priority, false);
             self.schedule.add(&TaskKey { job, step: Step::Look });
         }
         for job in done.held {

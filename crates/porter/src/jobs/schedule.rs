@@ -51,12 +51,15 @@ pub struct Weight {
     pub look_whole: bool,
     /// What is made of it is little: of a picture, or of sound.
     pub light: bool,
+    /// It is looked at when it is its turn to be made, and no earlier.
+    pub at_once: bool,
 }
 
 impl Line {
     fn of(step: &Step, weight: Weight) -> Option<Line> {
         match step {
             Step::Look if weight.look_whole => Some(Line::LookWhole),
+            Step::Look if weight.at_once => Some(Line::Light),
             Step::Look => Some(Line::Look),
             Step::Make if weight.light => Some(Line::Light),
             Step::Make => Some(Line::Make),
@@ -383,7 +386,7 @@ mod tests {
 
     const SLOTS: Slots = Slots { look: 1, make: 1, light: 2, hear: 1, carry: 3, carry_each: 2, moving: 1 };
 
-    const LIGHT: Weight = Weight { look_whole: false, light: true };
+    const LIGHT: Weight = Weight { look_whole: false, light: true, at_once: false };
 
     fn key(job: i64, step: &str) -> TaskKey {
         let step = match step {
@@ -448,6 +451,31 @@ mod tests {
         t.leave(5);
         t.ended(&key(5, "make"));
         assert_eq!(t.running(), 4);
+    }
+
+    #[test]
+    fn a_still_is_looked_at_when_it_is_its_turn_to_be_made() {
+        let mut t = Schedule::new(SLOTS);
+        let still = Weight { at_once: true, ..Weight::default() };
+        for job in 1..=5 {
+            t.enter(job, "in", 0);
+            t.weigh(job, if job == 5 { Weight::default() } else { still });
+            t.add(&key(job, "look"));
+        }
+        // A film behind them is looked at beside them.
+        assert_eq!(begun(&mut t, 0), ["5:look", "1:look", "2:look"]);
+        for job in [1, 2] {
+            t.ended(&key(job, "look"));
+            t.weigh(job, Weight { light: true, ..still });
+            t.renew(job, &[key(job, "make")]);
+        }
+        assert_eq!(begun(&mut t, 0), ["1:make", "2:make"], "the child that looked at it goes on");
+        t.ended(&key(1, "make"));
+        // It was called a still, and is a film.
+        t.weigh(2, still);
+        t.ended(&key(2, "make"));
+        t.renew(2, &[key(2, "make")]);
+        assert_eq!(begun(&mut t, 0), ["3:look", "4:look", "2:make"]);
     }
 
     #[test]

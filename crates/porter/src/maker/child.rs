@@ -50,13 +50,9 @@ pub fn main() -> u8 {
     sandbox::close_inherited();
     let out: Out = Arc::new(Mutex::new(Box::new(std::io::stdout())));
     let mut input = BufReader::new(Heard);
-    let mut line = String::new();
-    let order: Order = match input.read_line(&mut line).map(|_| serde_json::from_str(&line)) {
-        Ok(Ok(order)) => order,
-        _ => {
-            say(&out, &Said::Failed { class: Class::System, message: "no order could be read".into() });
-            return 2;
-        }
+    let Some(mut order) = next_order(&mut input) else {
+        say(&out, &Said::Failed { class: Class::System, message: "no order could be read".into() });
+        return 2;
     };
     // A library's panic that is caught where it is called is part of decoding; any other ends the child at once, with
     // its words on the error output. Nothing may wait for a thread that has ended.
@@ -86,21 +82,31 @@ pub fn main() -> u8 {
             return 2;
         }
     };
-    let opened = match &order.beside {
-        None => Ok((source, Vec::new())),
-        Some(names) => open_in(&source, names),
-    };
-    let work = opened.and_then(|(source, sounds)| Desk { order: &order, source, sounds, at }.work());
-    match work {
-        Ok(said) => {
-            said.iter().for_each(|s| say(&out, s));
-            0
+    loop {
+        let opened = match &order.beside {
+            None => Ok((source.clone(), Vec::new())),
+            Some(names) => open_in(&source, names),
+        };
+        let at = at.clone();
+        match opened.and_then(|(source, sounds)| Desk { order: &order, source, sounds, at }.work()) {
+            Ok(said) => said.iter().for_each(|s| say(&out, s)),
+            Err(e) => {
+                say(&out, &Said::Failed { class: Class::of(&e), message: e.to_string() });
+                return 1;
+            }
         }
-        Err(e) => {
-            say(&out, &Said::Failed { class: Class::of(&e), message: e.to_string() });
-            1
+        // The walls stay as they are.
+        match order.stays.then(|| next_order(&mut input)).flatten() {
+            Some(next) => order = next,
+            None => return 0,
         }
     }
+}
+
+fn next_order(input: &mut impl BufRead) -> Option<Order> {
+    let mut line = String::new();
+    input.read_line(&mut line).ok()?;
+    serde_json::from_str(&line).ok()
 }
 
 /// Tells how far it is, now and then, as long as this process lives; and ends it when the porter is gone, as nobody waits
@@ -111,8 +117,7 @@ fn tell(out: Out, at: Arc<At>) {
         let every = Timespec { tv_sec: 0, tv_nsec: i64::from(REPORT_EVERY.subsec_nanos()) };
         loop {
             let porter = std::io::stdout();
-            // It says nothing more: there is something to read when its end is closed.
-            let mut gone = [PollFd::new(&porter, PollFlags::IN)];
+            let mut gone = [PollFd::new(&porter, PollFlags::RDHUP)];
             match rustix::event::poll(&mut gone, Some(&every)) {
                 Ok(0) => say(&out, &Said::Progress(at.read(&mut asked))),
                 Err(rustix::io::Errno::INTR) => (),

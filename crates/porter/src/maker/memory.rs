@@ -36,9 +36,33 @@ fn tell(bytes: usize) {
     let _ = rustix::io::write(rustix::stdio::stdout(), &line[at..]);
 }
 
+/// Blocks of a size that pictures have. What is larger may be kept for what never comes.
+const BLOCKS: std::ops::Range<usize> = 1 << 18..1 << 25;
+const PAGE: usize = 4096;
+
+/// A child is young: each page that it touches first is a question to the system, a thousand for a picture. A large block
+/// gets all its pages with one.
+#[allow(unsafe_code)]
+fn fill(pointer: *mut u8, bytes: usize) {
+    if !BLOCKS.contains(&bytes) || !TELLS.load(Ordering::Relaxed) {
+        return;
+    }
+    let skip = pointer.align_offset(PAGE);
+    let whole = bytes.saturating_sub(skip) / PAGE * PAGE;
+    if whole > 0 {
+        // SAFETY: these pages are inside the block, which nobody else has; what is in them stays as it is. A system
+        // that does not know this says so, and they come one by one.
+        let _ = unsafe {
+            rustix::mm::madvise(pointer.add(skip).cast(), whole, rustix::mm::Advice::LinuxPopulateWrite)
+        };
+    }
+}
+
 fn checked(pointer: *mut u8, bytes: usize) -> *mut u8 {
     if pointer.is_null() {
         tell(bytes);
+    } else {
+        fill(pointer, bytes);
     }
     pointer
 }

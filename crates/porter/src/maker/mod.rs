@@ -13,11 +13,13 @@ pub mod nursery;
 pub mod parent;
 pub mod sandbox;
 mod source;
+mod stayed;
 mod stills;
 mod transcripts;
 
 pub use nursery::Nursery;
-pub use parent::{Outcome, Run, run};
+pub use parent::{Outcome, Run, run, run_on};
+pub use stayed::Stayed;
 
 use crate::files::frames::Frames;
 use crate::progress::Progress;
@@ -56,6 +58,27 @@ pub struct Order {
     /// Captions that came with the source.
     #[serde(default)]
     pub captions: Option<Captions>,
+    /// The child waits for one more order about this source, in the same folder and with the same bounds.
+    #[serde(default)]
+    pub stays: bool,
+}
+
+impl Order {
+    /// About one file, and nothing that goes with it.
+    pub fn new(work: Work, folder: PathBuf) -> Order {
+        Order {
+            work,
+            name: String::new(),
+            folder,
+            bounds: Bounds::default(),
+            secrets: Vec::new(),
+            frames: None,
+            beside: None,
+            captions: None,
+            whole: false,
+            stays: false,
+        }
+    }
 }
 
 /// A file of captions, as it came.

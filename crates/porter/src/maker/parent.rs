@@ -44,6 +44,12 @@ const MAX_SHOWN: usize = 300;
 const MAX_LINE: usize = 512_000_000;
 const LOOK_EVERY: Duration = Duration::from_millis(100);
 
+/// A child that did what it was told to, and waits for more.
+pub struct Waits {
+    child: Kept,
+    ears: Ears,
+}
+
 /// A child to be started.
 pub struct Run<'a> {
     pub program: &'a Path,
@@ -56,19 +62,19 @@ pub struct Run<'a> {
 }
 
 impl Run<'_> {
-    /// A child, the connection to it, and what it complains of.
-    fn start(&mut self) -> Result<(Kept, UnixStream, File)> {
+    fn start(&mut self) -> Result<Waits> {
         let wrong = |e: std::io::Error| Error::Maker(e.to_string());
         let (ours, its) = UnixStream::pair().map_err(wrong)?;
         let (complaints, to) = std::io::pipe().map_err(wrong)?;
-        let complaints = File::from(OwnedFd::from(complaints));
+        let complaints = Some(File::from(OwnedFd::from(complaints)));
+        let ears = Ears { talk: ours, complaints, line: Vec::new(), kept: Vec::new() };
         let source = match self.source.take() {
             Some(source) => source,
             None => File::open("/dev/null").map_err(wrong)?,
         };
         if let Some(nursery) = self.nursery {
             match nursery.bear([source.as_fd(), its.as_fd(), to.as_fd()]) {
-                Ok(borne) => return Ok((Kept::Borne(borne), ours, complaints)),
+                Ok(borne) => return Ok(Waits { child: Kept::Borne(borne), ears }),
                 Err(e) => tracing::debug!("no child could be borne ({e}): it is started"),
             }
         }
@@ -80,21 +86,33 @@ impl Run<'_> {
         // Ctrl-C in a terminal is for the porter, which then ends its children in order.
         command.process_group(0);
         let child = command.spawn().map_err(Error::path("cannot start", self.program))?;
-        Ok((Kept::Started(child), ours, complaints))
+        Ok(Waits { child: Kept::Started(child), ears })
     }
 }
 
 /// Has an order done in a child. `progress` is called as it goes on, `stop` asked now and then.
-pub fn run(mut run: Run<'_>, mut progress: impl FnMut(Progress), stop: impl Fn() -> bool) -> Result<Outcome> {
+pub fn run(run: Run<'_>, progress: impl FnMut(Progress), stop: impl Fn() -> bool) -> Result<Outcome> {
+    run_on(run, None, progress, stop).map(|(outcome, _)| outcome)
+}
+
+/// The same, in a child that is there already; gives the child back if it stays.
+pub fn run_on(
+    mut run: Run<'_>,
+    child: Option<Waits>,
+    mut progress: impl FnMut(Progress),
+    stop: impl Fn() -> bool,
+) -> Result<(Outcome, Option<Waits>)> {
     let limits = run.limits;
     run.order.bounds = Bounds { memory: limits.memory, ..run.order.bounds };
     let looking = matches!(run.order.work, Work::Look | Work::Try);
-    let (mut child, mut talk, complaints) = run.start()?;
+    let Waits { mut child, mut ears } = match child {
+        Some(child) => child,
+        None => run.start()?,
+    };
     let mut line = serde_json::to_vec(&run.order).map_err(|e| Error::Maker(e.to_string()))?;
     line.push(b'\n');
     // A child that died at once breaks it; its exit status tells more.
-    let _ = talk.write_all(&line);
-    let mut ears = Ears { talk, complaints: Some(complaints), line: Vec::new(), kept: Vec::new() };
+    let _ = ears.talk.write_all(&line);
 
     let start = Instant::now();
     let mut moved = (start, Progress::default());
@@ -118,6 +136,11 @@ pub fn run(mut run: Run<'_>, mut progress: impl FnMut(Progress), stop: impl Fn()
                 Said::Failed { class, message } => result = Some(Outcome::Failed { class, message }),
             }
         }
+        if run.order.stays
+            && let Some(Outcome::Looked(facts)) = result
+        {
+            return Ok((Outcome::Looked(facts), Some(Waits { child, ears })));
+        }
         if stop() {
             return Err(Error::Stopped);
         }
@@ -139,17 +162,18 @@ pub fn run(mut run: Run<'_>, mut progress: impl FnMut(Progress), stop: impl Fn()
         }
     };
     if let Some(why) = broke {
-        return Ok(Outcome::Broke(why));
+        return Ok((Outcome::Broke(why), None));
     }
     let status = child.wait().map_err(Error::path("cannot wait for", run.program))?;
     let complaint = ears.complaint();
-    Ok(result.unwrap_or_else(|| match refused {
+    let outcome = result.unwrap_or_else(|| match refused {
         Some(bytes) => Outcome::Broke(format!(
             "{doing} needed more than {} MB of memory ({bytes} bytes more were asked for; setting house.maker.memory)",
             limits.memory / 1_000_000
         )),
         None => Outcome::Broke(ended(doing, status, &complaint)),
-    }))
+    });
+    Ok((outcome, None))
 }
 
 /// A child that does not outlive its task.

@@ -99,12 +99,13 @@ pub(super) const GIVEN: &str = "SELECT job FROM delivery WHERE place = ?1 AND (n
 pub struct OpenRank {
     pub job: JobId,
     pub watch: String,
+    pub path: PathBuf,
     pub priority: i64,
     pub on_hold: bool,
     /// Of its source.
     pub bytes: u64,
-    /// What is made of it is little work.
-    pub light: bool,
+    /// What is made of it is little work; `None`: it was not looked at yet.
+    pub light: Option<bool>,
 }
 
 /// By the kind of a source, as its facts have it: what has no moving pictures is little work.
@@ -156,7 +157,7 @@ impl View<'_> {
 
     /// Every job that has not ended.
     pub fn open_ranks(&self) -> Sql<Vec<OpenRank>> {
-        let sql = "SELECT id, watch, priority, on_hold, size, coalesce(json_extract(facts, '$.kind'), '') FROM job INDEXED BY job_open WHERE ended IS NULL ORDER BY id";
+        let sql = "SELECT id, watch, priority, on_hold, size, coalesce(json_extract(facts, '$.kind'), ''), path FROM job INDEXED BY job_open WHERE ended IS NULL ORDER BY id";
         all(self.db, sql, [], |r| {
             Ok(OpenRank {
                 job: r.get(0)?,
@@ -164,7 +165,8 @@ impl View<'_> {
                 priority: r.get(2)?,
                 on_hold: r.get(3)?,
                 bytes: r.get::<_, i64>(4)? as u64,
-                light: is_light(&r.get::<_, String>(5)?),
+                light: Some(r.get::<_, String>(5)?).filter(|k| !k.is_empty()).map(|k| is_light(&k)),
+                path: path_of(r.get(6)?),
             })
         })
     }

@@ -14,7 +14,7 @@ pub mod halve;
 pub mod overlay;
 pub mod pick;
 pub mod rate;
-mod resize;
+pub(crate) mod resize;
 pub mod scale;
 pub mod soften;
 pub mod turn;

@@ -96,9 +96,9 @@ fn inner(all: &[f64]) -> (usize, usize) {
 /// Rows that are made together.
 const ROWS: usize = 16;
 /// And how much of them.
-const TILE: usize = 256;
+const TILE: usize = 240;
 
-trait Sample: Copy {
+pub trait Sample: Copy {
     fn get(self) -> f32;
     /// Of a number that fits.
     fn of(v: i32) -> Self;
@@ -136,17 +136,31 @@ pub fn plane(
     let top = f32::from(top);
     match (from, to) {
         (Samples::U8(a), Samples::U8(b)) => {
-            wide::run(Resize { from: a, from_size, to: b, to_size, axes: (across, down), top });
+            wide::run(Resize::<_, 1> { from: a, from_size, to: b, to_size, axes: (across, down), top });
         }
         (Samples::U16(a), Samples::U16(b)) => {
-            wide::run(Resize { from: a, from_size, to: b, to_size, axes: (across, down), top });
+            wide::run(Resize::<_, 1> { from: a, from_size, to: b, to_size, axes: (across, down), top });
         }
         _ => return false,
     }
     true
 }
 
-struct Resize<'a, T> {
+/// The same of pixels whose red, green and blue stand beside each other, without anything between rows.
+pub fn rgb<T: Sample>(
+    from: &[T],
+    (fw, fh): (u32, u32),
+    to: &mut [T],
+    (tw, th): (u32, u32),
+    axes: (&Axis, &Axis),
+    top: u16,
+) {
+    let (from_size, to_size) = ((fw, fh, fw as usize * 3), (tw, th, tw as usize * 3));
+    wide::run(Resize::<_, 3> { from, from_size, to, to_size, axes, top: f32::from(top) });
+}
+
+/// `BESIDE`: samples of a pixel that stand beside each other.
+struct Resize<'a, T, const BESIDE: usize> {
     from: &'a [T],
     from_size: (u32, u32, usize),
     to: &'a mut [T],
@@ -155,7 +169,7 @@ struct Resize<'a, T> {
     top: f32,
 }
 
-impl<T: Sample> Work for Resize<'_, T> {
+impl<T: Sample, const BESIDE: usize> Work for Resize<'_, T, BESIDE> {
     #[inline(always)]
     fn work(self) {
         resize(self);
@@ -163,14 +177,16 @@ impl<T: Sample> Work for Resize<'_, T> {
 }
 
 #[inline(always)]
-fn resize<T: Sample>(r: Resize<'_, T>) {
-    let Resize { from, from_size: (fw, _, fs), to, to_size: (tw, th, ts), axes: (across, down), top } = r;
-    let (fw, tw, th) = (fw as usize, tw as usize, th as usize);
+fn resize<T: Sample, const BESIDE: usize>(r: Resize<'_, T, BESIDE>) {
+    let Resize { from, from_size: (fw, _, fs), to, to_size: (tw, th, ts), axes, top } = r;
+    let (across, down) = axes;
+    let (wide_row, tw, th) = (fw as usize, tw as usize, th as usize);
+    let fw = wide_row * BESIDE;
     let mut row = vec![0f32; TILE];
     let mut block = vec![[0f32; ROWS]; fw];
     for first in (0..th).step_by(ROWS) {
         let rows = ROWS.min(th - first);
-        // A piece of the rows at a time, so that what lies beside each other stays near the processor.
+        // A piece of the rows at a time, so that what lies BESIDE each other stays near the processor.
         for left in (0..fw).step_by(TILE) {
             let wide = TILE.min(fw - left);
             for r in 0..rows {
@@ -185,20 +201,26 @@ fn resize<T: Sample>(r: Resize<'_, T>) {
                         row.iter_mut().zip(line).for_each(|(s, v)| *s += w * v.get());
                     }
                 }
-                block[left..left + wide].iter_mut().zip(row).for_each(|(b, v)| b[r] = *v);
+                // Each colour by itself: its samples then lie beside each other.
+                for c in 0..BESIDE {
+                    let mine = &mut block[c * wide_row + left / BESIDE..];
+                    mine.iter_mut().zip(row[c..].iter().step_by(BESIDE)).for_each(|(b, v)| b[r] = *v);
+                }
             }
         }
         for x in 0..tw {
             let (start, mine) = across.of(x);
-            let mut sum = [0f32; ROWS];
-            for (w, lane) in mine.iter().zip(&block[start..]) {
-                for l in 0..ROWS {
-                    sum[l] += w * lane[l];
+            for c in 0..BESIDE {
+                let mut sum = [0f32; ROWS];
+                for (w, lane) in mine.iter().zip(&block[c * wide_row + start..]) {
+                    for l in 0..ROWS {
+                        sum[l] += w * lane[l];
+                    }
                 }
-            }
-            let sum = sum.map(|s| whole(s.max(0.0).min(top)));
-            for (r, v) in sum.iter().enumerate().take(rows) {
-                to[(first + r) * ts + x] = T::of(*v);
+                let sum = sum.map(|s| whole(s.max(0.0).min(top)));
+                for (r, v) in sum.iter().enumerate().take(rows) {
+                    to[(first + r) * ts + x * BESIDE + c] = T::of(*v);
+                }
             }
         }
     }
@@ -209,6 +231,33 @@ mod tests {
     use super::*;
     use crate::frame::pool::Buffer;
     use rstest::rstest;
+
+    /// Colours beside each other come out as they do plane by plane.
+    #[rstest]
+    #[case((60, 40), (24, 18))]
+    #[case((33, 17), (70, 50))]
+    #[case((700, 5), (31, 2))]
+    #[case((1, 1), (3, 2))]
+    fn beside_each_other_is_as_apart(#[case] (fw, fh): (u32, u32), #[case] (tw, th): (u32, u32)) {
+        let value = |x: u32, y: u32, c: u32| ((x * x * 7 + y * 31 + x * y * 3 + c * 89) % 256) as u8;
+        let pixels = || (0..fh).flat_map(|y| (0..fw).map(move |x| (x, y)));
+        let axes = (&Axis::new(Kernel::CatmullRom, fw, tw), &Axis::new(Kernel::CatmullRom, fh, th));
+        let all: Vec<u8> = pixels().flat_map(|(x, y)| [0, 1, 2].map(|c| value(x, y, c))).collect();
+        let deep: Vec<u16> = all.iter().map(|v| u16::from(*v)).collect();
+        let many = (tw * th * 3) as usize;
+        let (mut got, mut got_deep) = (vec![0u8; many], vec![0u16; many]);
+        rgb(&all, (fw, fh), &mut got, (tw, th), axes, 255);
+        rgb(&deep, (fw, fh), &mut got_deep, (tw, th), axes, 255);
+        assert!(got.iter().zip(&got_deep).all(|(a, b)| u16::from(*a) == *b));
+        for c in 0..3 {
+            let own = pixels().map(|(x, y)| value(x, y, c)).collect();
+            let from = Samples::U8(Buffer::from_vec(own));
+            let mut to = Samples::U8(Buffer::from_vec(vec![0; (tw * th) as usize]));
+            assert!(plane(&from, (fw, fh, fw as usize), &mut to, (tw, th, tw as usize), axes, 255));
+            let Samples::U8(want) = to else { unreachable!() };
+            assert!(got.iter().skip(c as usize).step_by(3).eq(want.iter()), "colour {c}");
+        }
+    }
 
     /// Against the sum as it is told, each sample by itself.
     #[rstest]

@@ -9,7 +9,8 @@ mod words;
 
 use super::locate::{Fault, Step};
 use super::{
-    Hours, House, Make, MakerLimits, Original, Part, Pattern, Place, Preset, Rule, Since, Watch, raw, values,
+    Hours, House, Make, MakerLimits, Original, Part, Pattern, Place, Preset, Rule, Since, Watch, kinds, raw,
+    values,
 };
 use crate::jobs::schedule::MAX_PRIORITY;
 use crate::naming::Template;
@@ -475,7 +476,7 @@ fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
         }
         found.map(Since::Moment)
     });
-    let kinds = kinds(c, &key(here, "kinds"), w.kinds.as_deref().unwrap_or_default());
+    let kinds = of_kinds(c, &key(here, "kinds"), w.kinds.as_deref().unwrap_or_default());
     let whole_folders = w.whole_folders.unwrap_or(false);
     if whole_folders && depth == 0 {
         c.fault(
@@ -537,41 +538,13 @@ fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
     }
 }
 
-/// Kinds of files by the endings of their names: what a file is, is known when it is looked at only.
-const KINDS: [(&str, &[&str]); 3] = [
-    (
-        "video",
-        &[
-            "mov", "mp4", "m4v", "mxf", "mkv", "webm", "avi", "mpg", "mpeg", "m2v", "ts", "m2ts", "mts",
-            "m2t", "vob", "3gp", "3g2", "ogv", "ogm", "wmv", "asf", "flv", "f4v", "dv", "y4m", "rm", "rmvb",
-            "qt",
-        ],
-    ),
-    (
-        "audio",
-        &[
-            "wav", "bwf", "rf64", "w64", "aif", "aiff", "aifc", "caf", "au", "snd", "flac", "mp3", "mp2",
-            "m4a", "aac", "ac3", "ogg", "oga", "opus", "spx", "amr", "wma", "mka",
-        ],
-    ),
-    (
-        "image",
-        &[
-            "jpg", "jpeg", "jpe", "png", "tif", "tiff", "dpx", "cin", "exr", "heic", "heif", "avif", "webp",
-            "bmp", "gif", "tga", "jp2", "j2k", "jxl", "psd", "pnm", "pbm", "pgm", "ppm", "hdr", "dng", "nef",
-            "cr2", "cr3", "arw", "raf", "orf", "rw2",
-        ],
-    ),
-];
-
-fn kinds(c: &mut Checker<'_>, here: &At, wanted: &[String]) -> Vec<Pattern> {
+fn of_kinds(c: &mut Checker<'_>, here: &At, wanted: &[String]) -> Vec<Pattern> {
     let mut out = Vec::new();
     for (i, kind) in wanted.iter().enumerate() {
         let mut path = here.clone();
         path.push(Step::Index(i));
-        c.one_of(path, Some(kind), &KINDS.map(|k| k.0));
-        let endings = KINDS.iter().filter(|k| k.0 == kind).flat_map(|k| k.1);
-        out.extend(endings.filter_map(|ending| Pattern::parse(&format!("*.{ending}")).ok()));
+        c.one_of(path, Some(kind), &kinds::NAMES);
+        out.extend(kinds::endings(kind).filter_map(|ending| Pattern::parse(&format!("*.{ending}")).ok()));
     }
     out
 }

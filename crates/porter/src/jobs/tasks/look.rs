@@ -8,10 +8,10 @@ use crate::error::{Error, Result};
 use crate::files::Watching;
 use crate::files::frames::Frames;
 use crate::files::many::Tree;
-use crate::maker::{self, Class, FileName, InFolder, Order, Outcome, Run, RunOf, Work};
+use crate::maker::{self, Bounds, Class, FileName, InFolder, Order, Outcome, Run, RunOf, Work};
 use crate::progress::{Progress, Stage};
 use crate::route::{self, Decision, Item};
-use crate::store::{Change, Counts, IfTaken, Job, PlannedOutput, RECIPE_VERSION, Sql, Task};
+use crate::store::{Change, Counts, IfTaken, Job, PlannedOutput, RECIPE_VERSION, Sql, Step, Task, TaskKey};
 use media::container::Demux;
 use media::container::with_sound::WithSound;
 use media::facts::{self, Facts};
@@ -61,19 +61,31 @@ pub fn look(d: &Desk<'_>, task: &Task) -> Result<Next> {
         };
     }
     let folder = d.work_folder()?;
-    let order = Order { whole: d.watch.checks_whole, ..d.order(Work::Look, &folder) };
+    let stays = task.tries == 0
+        && d.job.many.is_none()
+        && d.job.beside.is_empty()
+        && d.house.makes_at_once(&d.watch.name, &d.job.path);
+    let order = Order { whole: d.watch.checks_whole, stays, ..d.order(Work::Look, &folder) };
     if let Some(why) = d.lost_sound()? {
         return d.turn_away(&why);
     }
     let (file, order) = d.with_source(&source, order)?;
     let (program, nursery) = (&d.porter.program, Some(&d.porter.nursery));
     let run = Run { program, nursery, limits: &d.house.maker, source: Some(file), order };
-    let outcome = maker::run(run, |p| d.worker.tell(p), || d.worker.stopping())?;
+    let (outcome, child) = maker::run_on(run, None, |p| d.worker.tell(p), || d.worker.stopping())?;
     let begun = Change::Begun { job: d.job.id };
     if let Outcome::Looked(facts) = &outcome
         && facts.damage.is_none()
     {
-        return plan(d, facts, (began, begun), is_version);
+        let next = plan(d, facts, (began, begun), is_version)?;
+        let make = TaskKey { job: d.job.id, step: Step::Make };
+        if let Some(child) = child
+            && facts.kind == facts::Kind::Image
+            && d.porter.store.read(|v| v.task(&make))?.is_some()
+        {
+            d.porter.stayed.keep(d.job.id, child);
+        }
+        return Ok(next);
     }
     d.porter.store.change(|tx| tx.put_at(began, begun))?;
     match outcome {
@@ -291,17 +303,9 @@ impl Desk<'_> {
 
     pub fn order(&self, work: Work, folder: &Path) -> Order {
         let name = self.job.path.file_name().map_or_else(String::new, |n| n.to_string_lossy().into_owned());
-        Order {
-            work,
-            name,
-            folder: folder.to_owned(),
-            bounds: Default::default(),
-            secrets: Vec::new(),
-            frames: None,
-            beside: None,
-            captions: None,
-            whole: false,
-        }
+        let seconds = self.house.maker.processor_seconds();
+        let bounds = Bounds { seconds, ..Bounds::default() };
+        Order { name, bounds, ..Order::new(work, folder.to_owned()) }
     }
 }
 

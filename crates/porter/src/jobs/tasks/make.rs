@@ -250,7 +250,6 @@ impl Desk<'_> {
             Source::Gone => return Ok(Made::Gone(self.withdraw(original::GONE)?)),
         };
         let mut order = self.order(work, folder);
-        order.bounds.seconds = self.house.maker.longest.as_secs().saturating_mul(64).max(60);
         order.secrets = secrets(&order.work)?;
         let from_captions =
             |o: &Ordered| o.recipe.transcript.as_ref().is_some_and(|t| t.hearing.from_captions);
@@ -266,11 +265,18 @@ impl Desk<'_> {
         if let Some(why) = self.lost_sound()? {
             return Ok(Made::Gone(self.turn_away(&why)?));
         }
-        let (file, order) = self.with_source(&source, order)?;
-        let source = Some(file);
+        // Who looked at it has it open, and the same folder.
+        let child = match &order.work {
+            Work::Make(_) => self.porter.stayed.take(self.job.id),
+            _ => None,
+        };
+        let (source, order) = match child {
+            Some(_) => (None, order),
+            None => self.with_source(&source, order).map(|(file, order)| (Some(file), order))?,
+        };
         let (program, nursery) = (&self.porter.program, Some(&self.porter.nursery));
         let run = Run { program, nursery, limits: &self.house.maker, source, order };
-        let outcome = maker::run(run, |p| self.worker.tell(p), || self.worker.stopping())?;
+        let (outcome, _) = maker::run_on(run, child, |p| self.worker.tell(p), || self.worker.stopping())?;
         if self.worker.stopping() && matches!(outcome, Outcome::Broke(_)) {
             return Err(Error::Stopped);
         }
