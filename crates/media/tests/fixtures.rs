@@ -456,3 +456,36 @@ fn tiles_of_a_picture_are_put_together_turned_and_cut() {
     };
     assert!(worst(&p, at) < 16, "{}", worst(&p, at));
 }
+
+/// What is decoded for a small size looks as what is decoded whole and made small, turned as it was, and nothing that is
+/// cut away is seen.
+#[rstest]
+#[case::one("picture.heic", false, (40, 0), (40, 30))]
+#[case::av1("picture.avif", false, (0, 30), (46, 30))]
+#[case::tiles("grid.heic", true, (48, 0), (48, 128))]
+#[case::cut("grid.heic", false, (32, 0), (64, 100))]
+#[case::small_already("picture.heic", false, (4000, 4000), (128, 96))]
+fn a_picture_is_decoded_for_a_size(
+    #[case] name: &str,
+    #[case] uncut: bool,
+    #[case] wanted: (u32, u32),
+    #[case] size: (u32, u32),
+) {
+    let mut bytes = std::fs::read(fixture(name)).unwrap();
+    if uncut {
+        // A property that nobody knows.
+        let at = bytes.windows(4).position(|w| w == b"clap").unwrap();
+        bytes[at..at + 4].copy_from_slice(b"none");
+    }
+    let (format, _) = still_facts(&bytes);
+    let source = || std::io::Cursor::new(bytes.clone());
+    let got = still::decode_for(format, &mut source(), &[wanted]).unwrap().to_rgb8();
+    assert_eq!(got.dimensions(), size);
+    let whole = still::decode(format, &mut source()).unwrap();
+    let mut small = std::io::Cursor::new(Vec::new());
+    still::convert(&whole, size, still::StillCodec::Png, &mut small).unwrap();
+    let want = image::load_from_memory(small.get_ref()).unwrap().to_rgb8();
+    let apart: u64 = got.iter().zip(want.iter()).map(|(a, b)| u64::from(a.abs_diff(*b))).sum();
+    let mean = apart as f64 / got.len() as f64;
+    assert!(mean < 2.5, "{mean}");
+}

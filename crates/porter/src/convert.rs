@@ -212,7 +212,9 @@ impl Planned {
         if presets.is_empty() {
             return Ok(Vec::new());
         }
-        let picture = still::decode(format, &mut open(&self.source)?)?;
+        let wanted: Vec<_> =
+            presets.iter().filter_map(|p| Some(recipe(p).ok()?.still.as_ref()?.fit)).collect();
+        let picture = still::decode_for(format, &mut open(&self.source)?, &wanted)?;
         let one = |p: &Arc<Preset>, staged: &Staged| -> Result<Made> {
             if control.stopping() {
                 return Err(Error::Stopped);

@@ -13,6 +13,7 @@ use std::path::Path;
 use std::process::ExitCode;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::RecvTimeoutError;
 use std::time::{Duration, Instant};
 
 const LOOK_EVERY: Duration = Duration::from_millis(100);
@@ -77,11 +78,16 @@ fn one(
     }
     let start = Instant::now();
     let done = std::thread::scope(|scope| {
-        let work = scope.spawn(|| planned.run(&a.to, name, &control));
+        let (to, control) = (&a.to, &control);
+        // Closed when it is done.
+        let (done, working) = std::sync::mpsc::channel::<()>();
+        let work = scope.spawn(move || {
+            let _done = done;
+            planned.run(to, name, control)
+        });
         let mut bars = Bars::new(&names, &totals, seconds, !a.json);
         let mut told = Instant::now();
-        while !work.is_finished() {
-            std::thread::sleep(LOOK_EVERY);
+        while let Err(RecvTimeoutError::Timeout) = working.recv_timeout(LOOK_EVERY) {
             if stop.load(Ordering::Relaxed) {
                 control.stop();
             }

@@ -148,6 +148,36 @@ fn numbers(plane: &Plane, y: usize, to: &mut [f32], times: usize) {
     }
 }
 
+/// Samples from which on every processor makes some of the rows.
+const LARGE: usize = 3 << 20;
+
+/// Makes each row of a picture of three colours, with room for one as numbers.
+fn each_row<T: Send>(data: &mut [T], wide: usize, one: impl Fn(&mut [Vec<f32>; 3], u32, &mut [T]) + Sync) {
+    let threads = match data.len() >= LARGE {
+        true => std::thread::available_parallelism().map_or(1, usize::from).min(8),
+        false => 1,
+    };
+    let row = (wide * 3).max(1);
+    let each = (data.len() / row).div_ceil(threads).max(1);
+    let band = |n: usize, to: &mut [T]| {
+        let mut rows = [0, 1, 2].map(|_| vec![0.0; wide]);
+        for (y, to) in to.chunks_exact_mut(row).enumerate() {
+            one(&mut rows, (n * each + y) as u32, to);
+        }
+    };
+    std::thread::scope(|s| {
+        for (n, to) in data.chunks_mut(each * row).enumerate() {
+            match threads {
+                1 => band(n, to),
+                _ => drop(s.spawn({
+                    let band = &band;
+                    move || band(n, to)
+                })),
+            }
+        }
+    });
+}
+
 /// A frame as a picture of red, green and blue, 8 bits where it has 8 and 16 otherwise.
 pub fn to_picture(f: &VideoFrame) -> Result<DynamicImage> {
     super::check_area("picture", f.width, f.height)?;
@@ -205,13 +235,12 @@ pub fn to_picture(f: &VideoFrame) -> Result<DynamicImage> {
         }
     };
     let (w, h) = (f.width, f.height);
-    let mut rows = [vec![0.0; wide], vec![0.0; wide], vec![0.0; wide]];
     // Rounded by cutting off, behind half a step more: none is below 0 here.
     let level = |v: f32, most: f32| v.clamp(0.0, 1.0) * most + 0.5;
     let picture = if f.depth == 8 {
         let mut data = vec![0u8; wide * h as usize * 3];
-        for (y, to) in data.chunks_exact_mut((wide * 3).max(1)).enumerate() {
-            fill(&mut rows, y as u32);
+        each_row(&mut data, wide, |rows, y, to| {
+            fill(rows, y);
             for (x, px) in to.chunks_exact_mut(3).enumerate() {
                 (px[0], px[1], px[2]) = (
                     level(rows[0][x], 255.0) as u8,
@@ -219,18 +248,18 @@ pub fn to_picture(f: &VideoFrame) -> Result<DynamicImage> {
                     level(rows[2][x], 255.0) as u8,
                 );
             }
-        }
+        });
         ImageBuffer::from_raw(w, h, data).map(DynamicImage::ImageRgb8)
     } else {
         let mut data = vec![0u16; wide * h as usize * 3];
-        for (y, to) in data.chunks_exact_mut((wide * 3).max(1)).enumerate() {
-            fill(&mut rows, y as u32);
+        each_row(&mut data, wide, |rows, y, to| {
+            fill(rows, y);
             for (x, px) in to.chunks_exact_mut(3).enumerate() {
                 for (p, v) in px.iter_mut().enumerate() {
                     *v = level(rows[p][x], 65_535.0) as u16;
                 }
             }
-        }
+        });
         ImageBuffer::from_raw(w, h, data).map(DynamicImage::ImageRgb16)
     };
     picture.ok_or_else(|| Error::limit("picture", "too large to be put together"))

@@ -5,13 +5,18 @@ use super::{StillFacts, check_area, colour};
 use crate::bits::{be16, be32, be64, text};
 use crate::codec::{self, av1, hevc};
 use crate::container::Source;
-use crate::container::mp4::boxes::{find, inside, top_level, version};
+use crate::container::mp4::boxes::{Inner, find, inside, top_level, version};
 use crate::error::{Error, Result};
+use crate::filter::video::{Scaler, fit};
 use crate::frame::{Chroma, Colour, Pool, VideoFrame};
 use crate::limits::MAX_PACKET_BYTES;
 use crate::track::{Codec, Media, Packet, Track, VideoTrack};
+use crate::units::Ratio;
 use image::{DynamicImage, ImageBuffer};
+use std::collections::HashMap;
 use std::io::SeekFrom;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Mutex, MutexGuard};
 
 /// Largest item index that is read.
 const MAX_META: u64 = 4 << 20;
@@ -115,12 +120,13 @@ fn parse(source: &mut dyn Source) -> Result<Picture> {
     let pitm = find(body, b"pitm").ok_or_else(|| damaged("no primary item"))?;
     let id = if version(pitm) == 0 { be16(pitm, 4).map(u32::from) } else { be32(pitm, 4) };
     let id = id.ok_or_else(|| damaged("no primary item"))?;
-    let (primary, tiles) = whole(body, id)?;
+    let index = Index::of(body)?;
+    let (primary, tiles) = whole(&index, id)?;
     // An auxiliary picture points at what it belongs to.
     let (mut alpha, mut uncovered) = (None, None);
     for (from, to) in references(body, b"auxl") {
         if to.contains(&id)
-            && let Ok(found) = whole(body, from)
+            && let Ok(found) = whole(&index, from)
             && found.0.auxiliary.as_deref().is_some_and(is_alpha)
         {
             let coded = found.1.first().unwrap_or(&found.0);
@@ -139,16 +145,16 @@ fn is_alpha(kind: &str) -> bool {
 }
 
 /// An item with the tiles that it is made of, if any.
-fn whole(meta: &[u8], id: u32) -> Result<(Item, Vec<Item>)> {
-    let primary = item(meta, id)?;
+fn whole(index: &Index<'_>, id: u32) -> Result<(Item, Vec<Item>)> {
+    let primary = index.item(id)?;
     let mut tiles = Vec::new();
     if &primary.kind == b"grid" {
-        let from = references(meta, b"dimg").into_iter().find(|r| r.0 == id);
+        let from = references(index.meta, b"dimg").into_iter().find(|r| r.0 == id);
         let from = from.map_or_else(Vec::new, |r| r.1);
         if from.len() > MAX_TILES {
             return Err(Error::limit("HEIF", format!("{} tiles; up to {MAX_TILES}", from.len())));
         }
-        tiles = from.into_iter().map(|tile| item(meta, tile)).collect::<Result<_>>()?;
+        tiles = from.into_iter().map(|tile| index.item(tile)).collect::<Result<_>>()?;
     }
     Ok((primary, tiles))
 }
@@ -168,52 +174,83 @@ fn references(meta: &[u8], kind: &[u8; 4]) -> Vec<(u32, Vec<u32>)> {
     .collect()
 }
 
-fn item(meta: &[u8], id: u32) -> Result<Item> {
-    let mut out = Item {
-        data: Vec::new(),
-        in_meta: false,
-        width: 0,
-        height: 0,
-        setup: Vec::new(),
-        colour: None,
-        profile: None,
-        changes: Vec::new(),
-        auxiliary: None,
-        kind: [0; 4],
-    };
-    // Kind of the item (8.11.6).
+/// What the boxes say of all items, gone through once: a picture of thousands of tiles has as many of them.
+struct Index<'a> {
+    meta: &'a [u8],
+    kinds: HashMap<u32, [u8; 4]>,
+    places: HashMap<u32, Located>,
+    /// All properties, and which of them each item has.
+    all: Vec<Inner<'a>>,
+    of: HashMap<u32, Vec<u16>>,
+}
+
+/// Where an item's bytes are: from where, how many.
+#[derive(Default)]
+struct Located {
+    data: Vec<(u64, u64)>,
+    in_meta: bool,
+}
+
+impl<'a> Index<'a> {
+    fn of(meta: &'a [u8]) -> Result<Index<'a>> {
+        let (all, of) = properties(meta);
+        Ok(Index { meta, kinds: kinds(meta), places: locate(meta)?, all, of })
+    }
+
+    fn item(&self, id: u32) -> Result<Item> {
+        let mut out = Item {
+            data: Vec::new(),
+            in_meta: false,
+            width: 0,
+            height: 0,
+            setup: Vec::new(),
+            colour: None,
+            profile: None,
+            changes: Vec::new(),
+            auxiliary: None,
+            kind: self.kinds.get(&id).copied().unwrap_or_default(),
+        };
+        if coding(out.kind).is_none() && &out.kind != b"grid" {
+            let kind = crate::container::codes::show(&out.kind);
+            let what = match &out.kind {
+                b"jpeg" => "a picture coded as JPEG inside HEIF".to_owned(),
+                b"avc1" => "a picture coded as H.264 inside HEIF".to_owned(),
+                b"iovl" => "a picture laid over others".to_owned(),
+                _ => format!("an item of the kind '{kind}'"),
+            };
+            let why = format!("{what} cannot be decoded; HEVC and AV1 pictures can");
+            return Err(Error::unsupported("", why));
+        }
+        if let Some(at) = self.places.get(&id) {
+            (out.data, out.in_meta) = (at.data.clone(), at.in_meta);
+        }
+        for index in self.of.get(&id).into_iter().flatten() {
+            if let Some(p) = usize::from(*index).checked_sub(1).and_then(|i| self.all.get(i)) {
+                out.take(p);
+            }
+        }
+        check_area("HEIF", out.width, out.height)?;
+        Ok(out)
+    }
+}
+
+/// Kinds of the items (8.11.6).
+fn kinds(meta: &[u8]) -> HashMap<u32, [u8; 4]> {
     let iinf = find(meta, b"iinf").unwrap_or(&[]);
     let entries = iinf.get(if version(iinf) == 0 { 6 } else { 8 }..).unwrap_or(&[]);
-    for e in inside(entries).filter(|e| &e.kind == b"infe") {
-        let (found, at) = match version(e.body) {
+    let one = |e: Inner<'_>| {
+        let (id, at) = match version(e.body) {
             2 => (be16(e.body, 4).map(u32::from), 8),
             3 => (be32(e.body, 4), 10),
             _ => (None, 0),
         };
-        if found == Some(id)
-            && let Some(k) = e.body.get(at..at + 4)
-        {
-            out.kind.copy_from_slice(k);
-        }
-    }
-    if coding(out.kind).is_none() && &out.kind != b"grid" {
-        let kind = crate::container::codes::show(&out.kind);
-        let what = match &out.kind {
-            b"jpeg" => "a picture coded as JPEG inside HEIF".to_owned(),
-            b"avc1" => "a picture coded as H.264 inside HEIF".to_owned(),
-            b"iovl" => "a picture laid over others".to_owned(),
-            _ => format!("an item of the kind '{kind}'"),
-        };
-        return Err(Error::unsupported("", format!("{what} cannot be decoded; HEVC and AV1 pictures can")));
-    }
-    locate(meta, id, &mut out)?;
-    properties(meta, id, &mut out);
-    check_area("HEIF", out.width, out.height)?;
-    Ok(out)
+        Some((id?, e.body.get(at..at + 4)?.try_into().ok()?))
+    };
+    inside(entries).filter(|e| &e.kind == b"infe").filter_map(one).collect()
 }
 
 /// Item locations (8.11.3).
-fn locate(meta: &[u8], id: u32, out: &mut Item) -> Result<()> {
+fn locate(meta: &[u8]) -> Result<HashMap<u32, Located>> {
     let iloc = find(meta, b"iloc").ok_or_else(|| damaged("no 'iloc' box"))?;
     let v = version(iloc);
     let sizes = be16(iloc, 4).ok_or_else(|| damaged("'iloc' is cut short"))?;
@@ -233,86 +270,88 @@ fn locate(meta: &[u8], id: u32, out: &mut Item) -> Result<()> {
     };
     let wide = if v < 2 { 2 } else { 4 };
     let count = take(wide)?;
+    let mut out: HashMap<u32, Located> = HashMap::new();
     for _ in 0..count.min(65_536) {
-        let found = take(wide)?;
+        let id = take(wide)? as u32;
         let method = if v >= 1 { take(2)? & 15 } else { 0 };
         take(2)?;
         let base = take(base_size)?;
-        let extents = take(2)?;
-        for _ in 0..extents {
+        // Parts that take no bytes here are all the same one.
+        let told = take(2)?;
+        let parts = if offset_size + length_size == 0 { told.min(1) } else { told };
+        let here = out.entry(id).or_default();
+        here.in_meta |= parts > 0 && method == 1;
+        for _ in 0..parts {
             if v >= 1 {
                 take(index_size)?;
             }
             let (o, l) = (take(offset_size)?, take(length_size)?);
-            if found == u64::from(id) {
-                out.data.push((base.saturating_add(o), l));
-                out.in_meta = method == 1;
-            }
+            here.data.push((base.saturating_add(o), l));
         }
     }
-    Ok(())
+    Ok(out)
 }
 
-/// Item properties (8.11.14; HEIF, 6.5).
-fn properties(meta: &[u8], id: u32, out: &mut Item) {
-    let Some(iprp) = find(meta, b"iprp") else { return };
-    let all: Vec<_> = find(iprp, b"ipco").map(|b| inside(b).collect()).unwrap_or_default();
+/// Item properties (8.11.14; HEIF, 6.5): all, and the numbers of those that each item has.
+fn properties(meta: &[u8]) -> (Vec<Inner<'_>>, HashMap<u32, Vec<u16>>) {
+    let mut of: HashMap<u32, Vec<u16>> = HashMap::new();
+    let Some(iprp) = find(meta, b"iprp") else { return (Vec::new(), of) };
+    let all = find(iprp, b"ipco").map(|b| inside(b).collect()).unwrap_or_default();
     for ipma in inside(iprp).filter(|b| &b.kind == b"ipma").map(|b| b.body) {
         let (wide_id, wide_index) = (version(ipma) >= 1, ipma.get(3).is_some_and(|f| f & 1 != 0));
         let mut at = 8;
         for _ in 0..be32(ipma, 4).unwrap_or(0).min(65_536) {
-            let found = if wide_id { be32(ipma, at) } else { be16(ipma, at).map(u32::from) };
+            let id = if wide_id { be32(ipma, at) } else { be16(ipma, at).map(u32::from) };
             at += if wide_id { 4 } else { 2 };
-            let Some(&n) = ipma.get(at) else { return };
+            let (Some(id), Some(&n)) = (id, ipma.get(at)) else { break };
             at += 1;
             for _ in 0..n {
-                let index = if wide_index {
-                    be16(ipma, at).map(|v| v & 0x7fff)
-                } else {
-                    ipma.get(at).map(|v| u16::from(v & 0x7f))
+                let index = match wide_index {
+                    true => be16(ipma, at).map(|v| v & 0x7fff),
+                    false => ipma.get(at).map(|v| u16::from(v & 0x7f)),
                 };
                 at += if wide_index { 2 } else { 1 };
-                let Some(p) =
-                    index.and_then(|i| all.get(usize::from(i).checked_sub(1)?)).filter(|_| found == Some(id))
-                else {
-                    continue;
-                };
-                match &p.kind {
-                    b"ispe" => {
-                        (out.width, out.height) = (be32(p.body, 4).unwrap_or(0), be32(p.body, 8).unwrap_or(0))
-                    }
-                    k if CODINGS.iter().any(|c| c.record == k) => out.setup = p.body.to_vec(),
-                    b"irot" => out.changes.push(Change::Turn(p.body.first().copied().unwrap_or(0) & 3)),
-                    b"imir" => {
-                        out.changes.push(Change::Mirror(p.body.first().is_some_and(|b| b & 1 == 0)));
-                    }
-                    b"clap" => {
-                        let turned = |c: &&Change| matches!(c, Change::Turn(n) if n % 2 == 1);
-                        let odd = out.changes.iter().filter(turned).count() % 2 == 1;
-                        let (w, h) = if odd { (out.height, out.width) } else { (out.width, out.height) };
-                        out.changes.extend(clean(p.body, w, h));
-                    }
-                    b"auxC" => {
-                        let kind = p.body.get(4..).unwrap_or(&[]);
-                        out.auxiliary = kind.split(|b| *b == 0).next().and_then(text);
-                    }
-                    b"colr" if p.body.starts_with(b"prof") || p.body.starts_with(b"rICC") => {
-                        out.profile = p.body.get(4..).map(<[u8]>::to_vec);
-                    }
-                    b"colr" if p.body.starts_with(b"nclx") => {
-                        let code = |at| be16(p.body, at).unwrap_or(2).min(255) as u8;
-                        let full_range = p.body.get(10).is_some_and(|b| b & 0x80 != 0);
-                        out.colour = Some(Colour {
-                            primaries: code(4),
-                            transfer: code(6),
-                            matrix: code(8),
-                            full_range,
-                        });
-                    }
-                    _ => (),
-                }
+                of.entry(id).or_default().extend(index);
             }
         }
+    }
+    (all, of)
+}
+
+impl Item {
+    /// One of its properties.
+    fn take(&mut self, p: &Inner<'_>) {
+        match &p.kind {
+            b"ispe" => {
+                (self.width, self.height) = (be32(p.body, 4).unwrap_or(0), be32(p.body, 8).unwrap_or(0));
+            }
+            k if CODINGS.iter().any(|c| c.record == k) => self.setup = p.body.to_vec(),
+            b"irot" => self.changes.push(Change::Turn(p.body.first().copied().unwrap_or(0) & 3)),
+            b"imir" => self.changes.push(Change::Mirror(p.body.first().is_some_and(|b| b & 1 == 0))),
+            b"clap" => {
+                let (w, h) = if self.lies() { (self.height, self.width) } else { (self.width, self.height) };
+                self.changes.extend(clean(p.body, w, h));
+            }
+            b"auxC" => {
+                let kind = p.body.get(4..).unwrap_or(&[]);
+                self.auxiliary = kind.split(|b| *b == 0).next().and_then(text);
+            }
+            b"colr" if p.body.starts_with(b"prof") || p.body.starts_with(b"rICC") => {
+                self.profile = p.body.get(4..).map(<[u8]>::to_vec);
+            }
+            b"colr" if p.body.starts_with(b"nclx") => {
+                let code = |at| be16(p.body, at).unwrap_or(2).min(255) as u8;
+                let full_range = p.body.get(10).is_some_and(|b| b & 0x80 != 0);
+                self.colour =
+                    Some(Colour { primaries: code(4), transfer: code(6), matrix: code(8), full_range });
+            }
+            _ => (),
+        }
+    }
+
+    /// Its sides are exchanged when it is shown.
+    fn lies(&self) -> bool {
+        self.changes.iter().filter(|c| matches!(c, Change::Turn(n) if n % 2 == 1)).count() % 2 == 1
     }
 }
 
@@ -409,9 +448,9 @@ fn bytes_of(source: &mut dyn Source, meta: &[u8], i: &Item) -> Result<Vec<u8>> {
 }
 
 /// Decodes one coded picture.
-fn decoded(i: &Item, data: Vec<u8>) -> Result<VideoFrame> {
+fn decoded(i: &Item, data: Vec<u8>, pool: &Pool) -> Result<VideoFrame> {
     let track = codec_of(i, VideoTrack::sized(i.width, i.height))?;
-    let mut d = codec::video_decoder(&track, &Pool::new())?;
+    let mut d = codec::video_decoder(&track, pool)?;
     let mut out = Vec::new();
     d.decode(&Packet { data, shown: true, key: true, ..Packet::default() }, &mut out)?;
     d.flush(&mut out)?;
@@ -421,11 +460,15 @@ fn decoded(i: &Item, data: Vec<u8>) -> Result<VideoFrame> {
     out.pop().ok_or_else(|| damaged("no picture in its data"))
 }
 
+fn lock<T>(m: &Mutex<T>) -> MutexGuard<'_, T> {
+    m.lock().unwrap_or_else(|e| e.into_inner())
+}
+
 /// An item's picture: its own, or put together from its tiles, which are decoded beside one another.
 fn frame(source: &mut dyn Source, meta: &[u8], i: &Item, tiles: &[Item]) -> Result<VideoFrame> {
     if &i.kind != b"grid" {
         let data = bytes_of(source, meta, i)?;
-        return decoded(i, data);
+        return decoded(i, data, &Pool::new());
     }
     // HEIF, 6.6.2.3: rows, columns, size.
     let g = bytes_of(source, meta, i)?;
@@ -435,41 +478,62 @@ fn frame(source: &mut dyn Source, meta: &[u8], i: &Item, tiles: &[Item]) -> Resu
         return Err(damaged("its grid has another number of tiles"));
     }
     let threads = std::thread::available_parallelism().map_or(1, usize::from).min(8);
-    let (mut whole, mut first): (Option<VideoFrame>, Option<(u32, u32)>) = (None, None);
-    for (row, line) in tiles.chunks(threads).enumerate() {
-        let mut data = Vec::new();
-        for tile in line {
-            data.push((tile, bytes_of(source, meta, tile)?));
-        }
-        let frames: Vec<Result<VideoFrame>> = std::thread::scope(|s| {
-            let all: Vec<_> =
-                data.into_iter().map(|(tile, data)| s.spawn(move || decoded(tile, data))).collect();
-            all.into_iter()
-                .map(|t| t.join().unwrap_or_else(|_| Err(damaged("a tile cannot be decoded"))))
-                .collect()
-        });
-        for (n, tile) in frames.into_iter().enumerate() {
-            let (tile, n) = (tile?, row * threads + n);
-            let whole = match &mut whole {
-                Some(w) => w,
-                empty => {
-                    empty.insert(VideoFrame::new(&Pool::new(), i.width, i.height, tile.chroma, tile.depth)?)
-                }
-            };
-            if (tile.chroma, tile.depth) != (whole.chroma, whole.depth) {
-                return Err(damaged("its tiles are of different forms"));
+    let (source, next) = (Mutex::new(source), AtomicUsize::new(0));
+    let whole: Mutex<Option<(VideoFrame, (u32, u32))>> = Mutex::new(None);
+    let one = |n: usize, tile: &Item, pool: &Pool| -> Result<()> {
+        let data = bytes_of(*lock(&source), meta, tile)?;
+        let tile = decoded(tile, data, pool)?;
+        let mut whole = lock(&whole);
+        let (whole, (w, h)) = match &mut *whole {
+            Some(begun) => begun,
+            empty => {
+                let frame = VideoFrame::new(&Pool::new(), i.width, i.height, tile.chroma, tile.depth)?;
+                empty.insert((frame, (tile.width, tile.height)))
             }
-            let (w, h) = *first.get_or_insert((tile.width, tile.height));
-            whole.colour = tile.colour;
-            whole.lay(&tile, (n % columns) as u32 * w, (n / columns) as u32 * h);
+        };
+        // HEIF, 6.6.2.3.1: all have the same size.
+        if (tile.chroma, tile.depth, tile.width, tile.height) != (whole.chroma, whole.depth, *w, *h) {
+            return Err(damaged("its tiles are of different forms"));
         }
-    }
+        if n == 0 {
+            whole.colour = tile.colour;
+        }
+        whole.lay(&tile, (n % columns) as u32 * *w, (n / columns) as u32 * *h);
+        Ok(())
+    };
+    let work = || -> Result<()> {
+        let pool = Pool::new();
+        while let Some((n, tile)) =
+            Some(next.fetch_add(1, Ordering::Relaxed)).and_then(|n| Some((n, tiles.get(n)?)))
+        {
+            // What is wrong with one is wrong with all of it.
+            one(n, tile, &pool).inspect_err(|_| next.store(tiles.len(), Ordering::Relaxed))?;
+        }
+        Ok(())
+    };
+    let broke = || Err(damaged("a tile cannot be decoded"));
+    std::thread::scope(|s| {
+        let all: Vec<_> = (0..threads.min(tiles.len())).map(|_| s.spawn(work)).collect();
+        all.into_iter().map(|t| t.join().unwrap_or_else(|_| broke())).fold(Ok(()), Result::and)
+    })?;
+    let whole = whole.into_inner().unwrap_or_else(|e| e.into_inner()).map(|(frame, _)| frame);
     whole.ok_or_else(|| damaged("its grid has no tiles"))
 }
 
-pub fn decode(source: &mut dyn Source) -> Result<DynamicImage> {
+/// The picture, in the size that fits within `limit` (a side of 0 is free) where that is smaller and nothing of it is cut
+/// away: fewer samples are scaled than of red, green and blue, and fewer are converted.
+pub fn decode(source: &mut dyn Source, limit: Option<(u32, u32)>) -> Result<DynamicImage> {
     let p = parse(source)?;
     let mut f = frame(source, &p.meta, &p.primary, &p.tiles)?;
+    let is_plain = p.alpha.is_none() && !p.primary.changes.iter().any(|c| matches!(c, Change::Crop(..)));
+    if let Some((w, h)) = limit.filter(|_| is_plain) {
+        let turned = |(w, h): (u32, u32)| if p.primary.lies() { (h, w) } else { (w, h) };
+        let shown = turned((f.width, f.height));
+        if (w > 0 && shown.0 > w) || (h > 0 && shown.1 > h) {
+            let (w, h) = turned(fit(shown.0, shown.1, Ratio::ONE, (w, h)));
+            f = Scaler::new(w, h, Pool::new()).scale(&f)?;
+        }
+    }
     let coded = p.tiles.first().unwrap_or(&p.primary);
     if let Some(colour) = p.primary.colour.or(coded.colour) {
         f.colour = colour;

@@ -35,12 +35,20 @@ pub struct StillFormat {
     reader: Reads,
 }
 
+/// Width and height; a side of 0 is free.
+pub type Limit = (u32, u32);
+
 enum Reads {
     /// The image crate.
     Library(image::ImageFormat),
     Own {
         facts: fn(&mut dyn Source) -> Result<StillFacts>,
         decode: fn(&mut dyn Source) -> Result<DynamicImage>,
+    },
+    /// One that can give a smaller picture with less work.
+    Scaled {
+        facts: fn(&mut dyn Source) -> Result<StillFacts>,
+        decode: fn(&mut dyn Source, Option<Limit>) -> Result<DynamicImage>,
     },
 }
 
@@ -104,12 +112,12 @@ pub static FORMATS: &[StillFormat] = &[
     StillFormat {
         name: "AVIF",
         score: heif::score_avif,
-        reader: Reads::Own { facts: |s| heif::facts("AVIF", s), decode: heif::decode },
+        reader: Reads::Scaled { facts: |s| heif::facts("AVIF", s), decode: heif::decode },
     },
     StillFormat {
         name: "HEIC",
         score: heif::score_heic,
-        reader: Reads::Own { facts: |s| heif::facts("HEIC", s), decode: heif::decode },
+        reader: Reads::Scaled { facts: |s| heif::facts("HEIC", s), decode: heif::decode },
     },
 ];
 
@@ -321,7 +329,7 @@ pub fn facts(format: &'static StillFormat, source: &mut dyn Source) -> Result<St
     refuse_raw(format, source)?;
     let library_format = match format.reader {
         Reads::Library(l) => l,
-        Reads::Own { facts, .. } => return facts(source),
+        Reads::Own { facts, .. } | Reads::Scaled { facts, .. } => return facts(source),
     };
     // A large one is read whole only if its head alone does not tell.
     let is_tiff = library_format == image::ImageFormat::Tiff;
@@ -371,9 +379,23 @@ pub fn facts(format: &'static StillFormat, source: &mut dyn Source) -> Result<St
     Ok(facts)
 }
 
+/// What fits within it is large enough for all; 0 is free.
+fn largest(wanted: &[Limit]) -> Option<Limit> {
+    let most = |side: fn(&Limit) -> u32| match wanted.iter().map(side).min() {
+        None | Some(0) => 0,
+        Some(_) => wanted.iter().map(side).max().unwrap_or(0),
+    };
+    Some((most(|f| f.0), most(|f| f.1))).filter(|m| *m != (0, 0))
+}
+
 /// Decodes a picture whole, turned as its file asks, in the colours of sRGB. Scene-linear pictures (OpenEXR,
 /// floating-point TIFF) are shown through the sRGB curve, with what is brighter than 1.0 cut off.
 pub fn decode(format: &StillFormat, source: &mut dyn Source) -> Result<DynamicImage> {
+    decode_for(format, source, &[])
+}
+
+/// The same where it is wanted within these sizes only (a side of 0 is free): it may be smaller then than it is.
+pub fn decode_for(format: &StillFormat, source: &mut dyn Source, wanted: &[Limit]) -> Result<DynamicImage> {
     refuse_raw(format, source)?;
     check_size(format.name, source)?;
     if format.name == "JPEG" {
@@ -383,6 +405,7 @@ pub fn decode(format: &StillFormat, source: &mut dyn Source) -> Result<DynamicIm
     let library_format = match format.reader {
         Reads::Library(l) => l,
         Reads::Own { decode, .. } => return decode(source),
+        Reads::Scaled { decode, .. } => return decode(source, largest(wanted)),
     };
     if library_format == image::ImageFormat::Tiff
         && let Some(picture) = plain::decode(source)?
@@ -421,6 +444,7 @@ fn shown(mut picture: DynamicImage, orientation: Orientation, profile: Option<Ve
 #[cfg(test)]
 mod tests {
     use super::*;
+    use rstest::rstest;
     use std::io::Cursor;
 
     fn sample() -> DynamicImage {
@@ -471,5 +495,19 @@ mod tests {
         bytes.truncate(bytes.len() / 2);
         let e = decode(&FORMATS[1], &mut Cursor::new(bytes)).unwrap_err();
         assert_eq!(e.class(), "damaged");
+    }
+
+    #[rstest]
+    #[case(&[(320, 240)], Some((320, 240)))]
+    #[case(&[(320, 240), (200, 300)], Some((320, 300)))]
+    #[case(&[(320, 0), (1920, 0)], Some((1920, 0)))]
+    #[case(&[(320, 0), (0, 200)], None)]
+    #[case(&[(320, 240), (0, 0)], None)]
+    #[case(&[(320, 240), (0, 400)], Some((0, 400)))]
+    fn what_is_decoded_is_large_enough_for_all(
+        #[case] wanted: &[(u32, u32)],
+        #[case] want: Option<(u32, u32)>,
+    ) {
+        assert_eq!(largest(wanted), want);
     }
 }

@@ -14,8 +14,12 @@ pub fn make(
     outputs: &[Ordered],
     mut made_one: impl FnMut(u64),
 ) -> Result<Vec<(u32, End)>> {
-    let wanted = outputs.iter().any(|o| o.recipe.media.still.is_some());
-    let picture = if wanted { Some(still::decode(format, source)?) } else { None };
+    let wanted: Vec<(u32, u32)> =
+        outputs.iter().filter_map(|o| o.recipe.media.still.as_ref()).map(|s| s.fit).collect();
+    let picture = match wanted.is_empty() {
+        false => Some(still::decode_for(format, source, &wanted)?),
+        true => None,
+    };
     let mut ends = Vec::new();
     for (n, o) in outputs.iter().enumerate() {
         let end = match (&picture, &o.recipe.media.still) {

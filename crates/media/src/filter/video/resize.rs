@@ -98,7 +98,7 @@ const ROWS: usize = 16;
 /// And how much of them.
 const TILE: usize = 240;
 
-pub trait Sample: Copy {
+pub trait Sample: Copy + Send + Sync {
     fn get(self) -> f32;
     /// Of a number that fits.
     fn of(v: i32) -> Self;
@@ -136,10 +136,10 @@ pub fn plane(
     let top = f32::from(top);
     match (from, to) {
         (Samples::U8(a), Samples::U8(b)) => {
-            wide::run(Resize::<_, 1> { from: a, from_size, to: b, to_size, axes: (across, down), top });
+            run(Resize::<_, 1> { from: a, from_size, to: b, to_size, first: 0, axes: (across, down), top });
         }
         (Samples::U16(a), Samples::U16(b)) => {
-            wide::run(Resize::<_, 1> { from: a, from_size, to: b, to_size, axes: (across, down), top });
+            run(Resize::<_, 1> { from: a, from_size, to: b, to_size, first: 0, axes: (across, down), top });
         }
         _ => return false,
     }
@@ -156,7 +156,39 @@ pub fn rgb<T: Sample>(
     top: u16,
 ) {
     let (from_size, to_size) = ((fw, fh, fw as usize * 3), (tw, th, tw as usize * 3));
-    wide::run(Resize::<_, 3> { from, from_size, to, to_size, axes, top: f32::from(top) });
+    run(Resize::<_, 3> { from, from_size, to, to_size, first: 0, axes, top: f32::from(top) });
+}
+
+/// Planes of more samples than a film's of 3840x2160 have are of large stills: every processor takes some of the rows.
+const LARGE: u64 = 8 << 20;
+
+fn run<T: Sample, const BESIDE: usize>(r: Resize<'_, T, BESIDE>) {
+    let (width, height, _) = r.from_size;
+    let threads = match u64::from(width) * u64::from(height) >= LARGE {
+        true => std::thread::available_parallelism().map_or(1, usize::from).min(8),
+        false => 1,
+    };
+    let Resize { from, from_size, to, to_size: (tw, th, stride), axes, top, .. } = r;
+    // Whole blocks of rows, so that each is summed as it would be alone.
+    let each = (th as usize).div_ceil(threads).next_multiple_of(ROWS);
+    std::thread::scope(|s| {
+        for (n, to) in to.chunks_mut((each * stride).max(1)).enumerate() {
+            let rows = each.min((th as usize).saturating_sub(n * each)) as u32;
+            let band = Resize::<_, BESIDE> {
+                from,
+                from_size,
+                to,
+                to_size: (tw, rows, stride),
+                first: n * each,
+                axes,
+                top,
+            };
+            match threads {
+                1 => wide::run(band),
+                _ => drop(s.spawn(move || wide::run(band))),
+            }
+        }
+    });
 }
 
 /// `BESIDE`: samples of a pixel that stand beside each other.
@@ -165,6 +197,8 @@ struct Resize<'a, T, const BESIDE: usize> {
     from_size: (u32, u32, usize),
     to: &'a mut [T],
     to_size: (u32, u32, usize),
+    /// The row of the new picture that `to` begins with.
+    first: usize,
     axes: (&'a Axis, &'a Axis),
     top: f32,
 }
@@ -178,7 +212,7 @@ impl<T: Sample, const BESIDE: usize> Work for Resize<'_, T, BESIDE> {
 
 #[inline(always)]
 fn resize<T: Sample, const BESIDE: usize>(r: Resize<'_, T, BESIDE>) {
-    let Resize { from, from_size: (fw, _, fs), to, to_size: (tw, th, ts), axes, top } = r;
+    let Resize { from, from_size: (fw, _, fs), to, to_size: (tw, th, ts), first: begin, axes, top } = r;
     let (across, down) = axes;
     let (wide_row, tw, th) = (fw as usize, tw as usize, th as usize);
     let fw = wide_row * BESIDE;
@@ -190,7 +224,7 @@ fn resize<T: Sample, const BESIDE: usize>(r: Resize<'_, T, BESIDE>) {
         for left in (0..fw).step_by(TILE) {
             let wide = TILE.min(fw - left);
             for r in 0..rows {
-                let (start, weights) = down.of(first + r);
+                let (start, weights) = down.of(begin + first + r);
                 let row = &mut row[..wide];
                 for (k, w) in weights.iter().enumerate() {
                     let at = (start + k) * fs + left;
@@ -231,6 +265,30 @@ mod tests {
     use super::*;
     use crate::frame::pool::Buffer;
     use rstest::rstest;
+
+    /// What several threads make is what one makes.
+    #[test]
+    fn large_pictures_are_made_in_bands() {
+        let (fw, fh, tw, th) = (5000, 3400, 40, 77);
+        let from: Vec<u8> = (0..fw * fh).map(|n: u32| (n.wrapping_mul(2_654_435_761) >> 24) as u8).collect();
+        let axes = (&Axis::new(Kernel::CatmullRom, fw, tw), &Axis::new(Kernel::CatmullRom, fh, th));
+        let own = (fw, fh, fw as usize);
+        let mut one = vec![0u8; (tw * th) as usize];
+        let to_size = (tw, th, tw as usize);
+        wide::run(Resize::<_, 1> {
+            from: &from,
+            from_size: own,
+            to: &mut one,
+            to_size,
+            first: 0,
+            axes,
+            top: 255.0,
+        });
+        let mut to = Samples::U8(Buffer::from_vec(vec![0; (tw * th) as usize]));
+        assert!(plane(&Samples::U8(Buffer::from_vec(from)), own, &mut to, to_size, axes, 255));
+        let Samples::U8(several) = to else { unreachable!() };
+        assert!(several.iter().eq(one.iter()));
+    }
 
     /// Colours beside each other come out as they do plane by plane.
     #[rstest]
