@@ -278,3 +278,19 @@ fn a_delivered_file_is_traced_by_its_content_and_by_its_name() {
         text(&trace(&stranger))
     );
 }
+
+/// Where a place says so its disk is trusted; the record says what was done, and what was not.
+#[test]
+fn what_was_not_read_back_is_not_said_to_be() {
+    let house = House::new();
+    house.reconfigure("folder = \"out\"", "folder = \"out\"\nread_back = false");
+    house.drop_in("heron.mp4", clip());
+    assert!(house.run_once().status.success());
+    let delivered = house.path("out/heron_proxy.mp4");
+    let mut trace = Command::new(PROGRAM);
+    let out = trace.arg("trace").arg(&delivered).arg("--house").arg(house.path("")).output().unwrap();
+    let said = text(&out);
+    assert!(said.contains("written with its checksum, not read back"), "{said}");
+    assert!(!said.contains("verified"), "{said}");
+    assert_eq!(house.list("out").len(), 1);
+}

@@ -541,3 +541,21 @@ fn what_new_kinds_of_output_do_not_take_is_said(#[case] body: &str, #[case] key:
     let faults = preset_faults(body);
     assert!(faults.iter().any(|f| f.contains(key) && f.contains(words)), "{faults:#?}");
 }
+
+#[rstest]
+#[case("folder = \"out\"", true)]
+#[case("folder = \"out\"\nread_back = true", true)]
+#[case("folder = \"out\"\nread_back = false", false)]
+fn what_was_written_is_read_back_unless_a_place_says_otherwise(#[case] lines: &str, #[case] want: bool) {
+    assert_eq!(placed(lines).unwrap().places[0].read_back, want);
+}
+
+#[test]
+fn nothing_is_removed_that_was_not_read_back() {
+    let text = GOOD.replace("folder = \"out\"", "folder = \"out\"\nread_back = false");
+    let text = text.replacen("[[watch]]", "[[watch]]\noriginal = \"remove\"", 1);
+    let told = |text: &str| problems(text).into_iter().map(|p| p.found).collect::<Vec<_>>();
+    assert!(told(&text)[0].contains("removes originals"), "{:?}", told(&text));
+    let text = GOOD.replace("folder = \"out\"", "address = \"ftps://nas.example/in\"\nread_back = false");
+    assert_eq!(told(&text), ["'read_back' beside 'address'"]);
+}

@@ -287,6 +287,8 @@ pub struct Place {
     pub pace: Option<u64>,
     /// When something is carried there.
     pub hours: Option<Hours>,
+    /// Of a folder: what was written is read from the disk before it counts as delivered.
+    pub read_back: bool,
 }
 
 /// Where a place is.

@@ -175,6 +175,7 @@ pub struct Place {
     pub at_once: Option<i64>,
     pub pace: Option<String>,
     pub hours: Option<String>,
+    pub read_back: Option<bool>,
 }
 
 #[derive(Debug, Deserialize, JsonSchema)]

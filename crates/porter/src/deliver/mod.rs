@@ -41,6 +41,8 @@ pub enum Proof {
     ReadBack,
     /// The place computed a checksum of what it got, and it is the right one.
     Checksum,
+    /// The checksum of what was written is the right one, and the system said that it is on the disk; it was not read.
+    Written,
     /// The place says that it has as many bytes as were sent: such a place tells no more.
     Counted,
     #[serde(other)]
@@ -52,6 +54,7 @@ impl Proof {
         match self {
             Proof::ReadBack => "read back, checksum verified",
             Proof::Checksum => "checksum of the place verified",
+            Proof::Written => "written with its checksum, not read back",
             Proof::Counted => "size confirmed by the place",
             Proof::Unknown => "verified in a way only a newer program knows",
         }

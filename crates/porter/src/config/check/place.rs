@@ -2,7 +2,7 @@
 
 use super::words::{LoginKeys, login, secret};
 use super::{At, Checker, key, seen_by};
-use crate::config::{After, Fetch, Place, Watch, Where, raw, values};
+use crate::config::{After, Fetch, Original, Place, Watch, Where, raw, values};
 use crate::deliver::Remote;
 use crate::deliver::remote::{About, PROTOCOLS, Protocol, decoded, inside};
 use crate::services::{Login, Secret, Service, SignIn};
@@ -54,7 +54,19 @@ pub fn place(
         bytes
     });
     let hours = c.hours(key(here, "hours"), p.hours.as_deref());
-    Some(Place { name: p.name.clone(), at: at?, at_once, pace, hours })
+    let read_back = p.read_back.unwrap_or(true);
+    if p.read_back.is_some() && p.folder.is_none() {
+        let wanted = "this key with a folder only: other places verify as their protocol can";
+        c.fault(key(here, "read_back"), "'read_back' beside 'address'", wanted);
+    }
+    if !read_back && let Some(w) = watches.iter().find(|w| w.original == Original::Remove) {
+        c.fault(
+            key(here, "read_back"),
+            format!("false, where watch \"{}\" removes originals", w.name),
+            "true, or another word for that watch's 'original': what is removed must have been read back where it went",
+        );
+    }
+    Some(Place { name: p.name.clone(), at: at?, at_once, pace, hours, read_back })
 }
 
 /// Where the files of a watch are fetched from.

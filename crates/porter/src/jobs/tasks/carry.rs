@@ -198,7 +198,8 @@ impl Carried<'_> {
                 Error::Away(why) => Broken::Trouble(Trouble::Away(why)),
                 e => e.into(),
             })?;
-        Ok(Box::new(FolderPlace::new(dir)))
+        let at = if place.read_back { FolderPlace::new } else { FolderPlace::trusted };
+        Ok(Box::new(at(dir)))
     }
 
     fn carry(&self) -> std::result::Result<Next, Broken> {
