@@ -47,6 +47,8 @@ pub enum Command {
     Notice(Notice),
     /// Tell what media files are, from their content
     Inspect(Inspect),
+    /// List what is read and what is written
+    Formats(Formats),
     /// Show what presets would do to a file: what is decoded, filtered, shared and left out
     Plan(Plan),
     /// Make files by presets, several in one pass, without a house
@@ -477,6 +479,13 @@ pub enum JobsWhat {
         #[command(flatten)]
         meant: Meant,
     },
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Formats {
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
 }
 
 #[derive(Debug, ClapArgs)]

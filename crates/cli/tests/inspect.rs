@@ -132,3 +132,50 @@ fn a_reader_that_goes_away_is_no_failure() {
     child.stderr.take().unwrap().read_to_string(&mut said).unwrap();
     assert!(child.wait().unwrap().success() && said.is_empty(), "{said}");
 }
+
+/// The page of formats has what the tables of the program say, and the lists of what is read name nothing that is refused.
+#[test]
+fn the_page_of_formats_is_what_the_program_says() {
+    let told = Command::new(PROGRAM).arg("formats").output().unwrap();
+    assert!(told.status.success());
+    let told = String::from_utf8(told.stdout).unwrap();
+    let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/formats.md");
+    let page = std::fs::read_to_string(path).unwrap();
+    let (before, rest) = page.split_once("```text\n").unwrap();
+    let (held, after) = rest.split_once("```\n").unwrap();
+    if std::env::var_os("UPDATE_FORMATS").is_some() {
+        std::fs::write(path, format!("{before}```text\n{told}```\n{after}")).unwrap();
+    }
+    assert!(held == told, "docs/formats.md is not of today: run this test with UPDATE_FORMATS=1");
+    let json = Command::new(PROGRAM).args(["formats", "--json"]).output().unwrap().stdout;
+    let json: serde_json::Value = serde_json::from_slice(&json).unwrap();
+    for (kind, name) in [("pictures", "HEVC"), ("sound", "Opus"), ("stills", "HEIC"), ("containers", "AVI")] {
+        assert!(json["reads"][kind].as_array().unwrap().iter().any(|n| n == name), "{name}");
+    }
+    assert!(json["known"].as_array().unwrap().iter().any(|k| k["name"] == "MXF"));
+}
+
+/// What a file is refused for is in the list of what is known, and the list says what would work instead.
+#[test]
+fn what_is_known_by_name_is_refused_by_that_name() {
+    let dir = tempfile::tempdir().unwrap();
+    let json = Command::new(PROGRAM).args(["formats", "--json"]).output().unwrap().stdout;
+    let json: serde_json::Value = serde_json::from_slice(&json).unwrap();
+    let known = json["known"].as_array().unwrap();
+    let files: [(&str, &[u8]); 5] = [
+        ("MXF", &[0x06, 0x0e, 0x2b, 0x34, 0x02, 0x05, 0x01, 0x01, 0x0d, 1, 2, 3, 4]),
+        ("RealMedia", b".RMF\0\0\0\x12\0\0\0\0"),
+        ("WavPack", b"wvpk\0\0\0\0\x10\x04\0\0"),
+        ("PDF", b"%PDF-1.7 and so on"),
+        ("AMR", b"#!AMR\n\x3c\x91"),
+    ];
+    for (name, bytes) in files {
+        let path = dir.path().join("file.bin");
+        std::fs::write(&path, bytes).unwrap();
+        let out = Command::new(PROGRAM).arg("inspect").arg(&path).output().unwrap();
+        let words = String::from_utf8_lossy(&[out.stdout, out.stderr].concat()).into_owned();
+        let row = known.iter().find(|k| k["name"] == name).unwrap();
+        assert!(!out.status.success() && words.contains(name), "{name}: {words}");
+        assert!(words.contains(row["instead"].as_str().unwrap()), "{name}: {words}");
+    }
+}

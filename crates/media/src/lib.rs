@@ -11,6 +11,7 @@ pub mod deep;
 pub mod error;
 pub mod facts;
 pub mod filter;
+pub mod formats;
 pub mod frame;
 pub mod guard;
 pub mod limits;

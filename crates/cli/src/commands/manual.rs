@@ -18,6 +18,7 @@ fn more(command: &str) -> String {
         "check" => &["deft-porter check my-house", "deft-porter check --mark my-house"],
         "run" => &["deft-porter run my-house", "deft-porter run --once --json my-house"],
         "status" => &["deft-porter status my-house", "deft-porter status --job 7 --house my-house"],
+        "formats" => &["deft-porter formats", "deft-porter formats --json"],
         "inspect" => &["deft-porter inspect clip.mov", "deft-porter inspect --deep --json clip.mov"],
         "plan" => &["deft-porter plan clip.mov --preset web-1080 web-720 poster"],
         "convert" => &[

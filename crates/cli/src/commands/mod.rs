@@ -9,6 +9,7 @@ mod convert;
 mod copy;
 mod demo;
 mod find;
+mod formats;
 mod history;
 mod init;
 mod inspect;
@@ -54,6 +55,7 @@ pub fn run(args: Args) -> Result<ExitCode> {
         Command::Log(a) => log::log(&a),
         Command::Notice(a) => notice::notice(&a),
         Command::Inspect(a) => inspect::inspect(&a),
+        Command::Formats(a) => formats::formats(&a),
         Command::Plan(a) => plan::plan(&a),
         Command::Convert(a) => convert::convert(&a),
         Command::Presets(a) => presets::presets(&a),

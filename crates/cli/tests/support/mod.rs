@@ -228,20 +228,24 @@ fn started_by(pid: u32) -> Vec<u32> {
     out
 }
 
+/// Those that a porter started for a hidden command. One that is just being started still has the porter's own line.
+fn started_for(pid: u32, command: &str) -> Vec<u32> {
+    let is_for = |p: &u32| {
+        std::fs::read(format!("/proc/{p}/cmdline"))
+            .is_ok_and(|line| line.split(|b| *b == 0).any(|word| word == command.as_bytes()))
+    };
+    started_by(pid).into_iter().filter(is_for).collect()
+}
+
 /// Processes that a porter started and that bear its children.
 pub fn mothers_of(pid: u32) -> Vec<u32> {
-    let bears = |p: &u32| {
-        std::fs::read(format!("/proc/{p}/cmdline"))
-            .is_ok_and(|line| line.split(|b| *b == 0).any(|word| word == b"bear-children"))
-    };
-    started_by(pid).into_iter().filter(bears).collect()
+    started_for(pid, "bear-children")
 }
 
 /// A porter's children that look, make and hear.
 pub fn children_of(pid: u32) -> Vec<u32> {
-    let mothers = mothers_of(pid);
-    let own = started_by(pid).into_iter().filter(|p| !mothers.contains(p));
-    own.chain(mothers.iter().flat_map(|m| started_by(*m))).collect()
+    let born = mothers_of(pid).into_iter().flat_map(started_by);
+    started_for(pid, "make-in-child").into_iter().chain(born).collect()
 }
 
 /// All that a porter started, and what that started.

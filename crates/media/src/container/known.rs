@@ -1,44 +1,64 @@
 //! Formats that are known by their first bytes, but not read: so that a refusal can say what a file is, and
 //! what would work instead.
 
+const MEDIA: &str = "a copy in MP4, MOV, Matroska or MPEG-TS can be read";
+const SOUND: &str = "a copy in WAV, AIFF, FLAC, MP3 or M4A can be read";
+const PICTURE: &str = "a copy in JPEG, PNG, TIFF, WebP, AVIF, JPEG XL, EXR or DPX can be read";
+const OTHER: &str = "it is not media";
+
+/// One that is known.
+pub struct Known {
+    pub name: &'static str,
+    /// What would work instead.
+    pub instead: &'static str,
+    is: fn(&[u8]) -> bool,
+}
+
+const fn known(name: &'static str, instead: &'static str, is: fn(&[u8]) -> bool) -> Known {
+    Known { name, instead, is }
+}
+
+fn at(head: &[u8], n: usize, what: &[u8]) -> bool {
+    head.get(n..).is_some_and(|h| h.starts_with(what))
+}
+
+/// To add one: a line here. The first that holds is told.
+pub static KNOWN: &[Known] = &[
+    known("MXF", MEDIA, |h| at(h, 0, &[0x06, 0x0e, 0x2b, 0x34, 0x02, 0x05, 0x01, 0x01])),
+    known("ASF (Windows Media)", MEDIA, |h| at(h, 0, &[0x30, 0x26, 0xb2, 0x75, 0x8e, 0x66, 0xcf, 0x11])),
+    known("RealMedia", MEDIA, |h| at(h, 0, b".RMF")),
+    known("a plain DV stream", MEDIA, |h| at(h, 0, &[0x1f, 0x07, 0x00]) && h.len() >= 4),
+    known("MIDI", SOUND, |h| at(h, 0, b"RIFF") && at(h, 8, b"RMID")),
+    known("MIDI", SOUND, |h| at(h, 0, b"MThd")),
+    known("WavPack", SOUND, |h| at(h, 0, b"wvpk")),
+    known("Monkey's Audio", SOUND, |h| at(h, 0, b"MAC ")),
+    known("True Audio", SOUND, |h| at(h, 0, b"TTA1")),
+    known("Musepack", SOUND, |h| at(h, 0, b"MPCK") || at(h, 0, b"MP+")),
+    known("DSD sound", SOUND, |h| at(h, 0, b"DSD ") || at(h, 0, b"FRM8")),
+    known("AMR", SOUND, |h| at(h, 0, b"#!AMR")),
+    known("a plain AC-3 stream", SOUND, |h| at(h, 0, &[0x0b, 0x77])),
+    known("a plain DTS stream", SOUND, |h| at(h, 0, &[0x7f, 0xfe, 0x80, 0x01])),
+    known("a PSD of a form that is not read", PICTURE, |h| at(h, 0, b"8BPS")),
+    known("SVG", PICTURE, |h| at(h, 0, b"<svg")),
+    known("PDF", OTHER, |h| at(h, 0, b"%PDF")),
+    known("a ZIP archive (or an office document)", OTHER, |h| at(h, 0, b"PK\x03\x04")),
+    known("a gzip file", OTHER, |h| at(h, 0, &[0x1f, 0x8b])),
+    known("a 7z archive", OTHER, |h| at(h, 0, b"7z\xbc\xaf\x27\x1c")),
+    known("a RAR archive", OTHER, |h| at(h, 0, b"Rar!")),
+    known("a tar archive", OTHER, |h| at(h, 257, b"ustar")),
+    known("a program", OTHER, |h| at(h, 0, b"\x7fELF") || at(h, 0, b"MZ")),
+    known("a database", OTHER, |h| at(h, 0, b"SQLite format 3")),
+    known("an office document", OTHER, |h| at(h, 0, &[0xd0, 0xcf, 0x11, 0xe0])),
+    known(HEIF, PICTURE, |h| picture_brand(h) == Some(HEIF)),
+    known(CR3, PICTURE, |h| picture_brand(h) == Some(CR3)),
+];
+
+const HEIF: &str = "HEIF";
+const CR3: &str = "a camera's raw picture (CR3)";
+
 /// What these first bytes are, and what to do with such a file.
 pub fn name(head: &[u8]) -> Option<(&'static str, &'static str)> {
-    const MEDIA: &str = "a copy in MP4, MOV, Matroska or MPEG-TS can be read";
-    const SOUND: &str = "a copy in WAV, AIFF, FLAC, MP3 or M4A can be read";
-    const PICTURE: &str = "a copy in JPEG, PNG, TIFF, WebP, AVIF, JPEG XL, EXR or DPX can be read";
-    const OTHER: &str = "it is not media";
-    let at = |n: usize, what: &[u8]| head.get(n..).is_some_and(|h| h.starts_with(what));
-    if let Some(name) = picture_brand(head) {
-        return Some((name, PICTURE));
-    }
-    Some(match head {
-        _ if at(0, &[0x06, 0x0e, 0x2b, 0x34, 0x02, 0x05, 0x01, 0x01]) => ("MXF", MEDIA),
-        _ if at(0, &[0x30, 0x26, 0xb2, 0x75, 0x8e, 0x66, 0xcf, 0x11]) => ("ASF (Windows Media)", MEDIA),
-        _ if at(0, b".RMF") => ("RealMedia", MEDIA),
-        _ if at(0, &[0x1f, 0x07, 0x00]) && head.len() >= 4 => ("a plain DV stream", MEDIA),
-        _ if at(0, b"RIFF") && at(8, b"RMID") => ("MIDI", SOUND),
-        _ if at(0, b"MThd") => ("MIDI", SOUND),
-        _ if at(0, b"wvpk") => ("WavPack", SOUND),
-        _ if at(0, b"MAC ") => ("Monkey's Audio", SOUND),
-        _ if at(0, b"TTA1") => ("True Audio", SOUND),
-        _ if at(0, b"MPCK") || at(0, b"MP+") => ("Musepack", SOUND),
-        _ if at(0, b"DSD ") || at(0, b"FRM8") => ("DSD sound", SOUND),
-        _ if at(0, b"#!AMR") => ("AMR", SOUND),
-        _ if at(0, &[0x0b, 0x77]) => ("a plain AC-3 stream", SOUND),
-        _ if at(0, &[0x7f, 0xfe, 0x80, 0x01]) => ("a plain DTS stream", SOUND),
-        _ if at(0, b"8BPS") => ("a PSD of a form that is not read", PICTURE),
-        _ if at(0, b"<svg") => ("SVG", PICTURE),
-        _ if at(0, b"%PDF") => ("PDF", OTHER),
-        _ if at(0, b"PK\x03\x04") => ("a ZIP archive (or an office document)", OTHER),
-        _ if at(0, &[0x1f, 0x8b]) => ("a gzip file", OTHER),
-        _ if at(0, b"7z\xbc\xaf\x27\x1c") => ("a 7z archive", OTHER),
-        _ if at(0, b"Rar!") => ("a RAR archive", OTHER),
-        _ if at(257, b"ustar") => ("a tar archive", OTHER),
-        _ if at(0, b"\x7fELF") || at(0, b"MZ") => ("a program", OTHER),
-        _ if at(0, b"SQLite format 3") => ("a database", OTHER),
-        _ if at(0, &[0xd0, 0xcf, 0x11, 0xe0]) => ("an office document", OTHER),
-        _ => return None,
-    })
+    KNOWN.iter().find(|k| (k.is)(head)).map(|k| (k.name, k.instead))
 }
 
 /// Pictures that lie in the boxes of ISO files (ISO/IEC 23008-12, and camera makers after it), by the brand of the file.
@@ -52,12 +72,12 @@ pub fn picture_brand(head: &[u8]) -> Option<&'static str> {
     let rest = head.get(16..end.min(head.len())).unwrap_or(&[]);
     let has = |brand: &[u8; 4]| rest.chunks_exact(4).any(|b| b == brand);
     match &major {
-        b"crx " => Some("a camera's raw picture (CR3)"),
+        b"crx " => Some(CR3),
         b"mif1" | b"msf1" | b"mif2" | b"miaf" => {
             let read = [b"avif", b"avis", b"heic", b"heix", b"heim", b"heis", b"hevc", b"hevx"];
-            if read.iter().any(|b| has(b)) { None } else { Some("HEIF") }
+            if read.iter().any(|b| has(b)) { None } else { Some(HEIF) }
         }
-        b"jpeg" | b"j2ki" | b"avci" => Some("HEIF"),
+        b"jpeg" | b"j2ki" | b"avci" => Some(HEIF),
         _ => None,
     }
 }
