@@ -542,6 +542,8 @@ fn ten_thousand_unfinished_names_write_nothing() {
         s["arriving"].as_array().unwrap().len() as u64 + s["arriving_not_listed"].as_u64().unwrap() == 10_000
     };
     house.wait_until("all wait", waits);
+    // Two seconds after the start old records are looked at, once: that writes.
+    std::thread::sleep(Duration::from_secs(3));
     let written = || -> u64 {
         let io = std::fs::read_to_string(format!("/proc/{}/io", running.pid())).unwrap();
         let line = |name: &str| -> u64 {

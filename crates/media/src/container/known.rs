@@ -50,7 +50,6 @@ pub static KNOWN: &[Known] = &[
     known("a database", OTHER, |h| at(h, 0, b"SQLite format 3")),
     known("an office document", OTHER, |h| at(h, 0, &[0xd0, 0xcf, 0x11, 0xe0])),
     known(HEIF, PICTURE, |h| picture_brand(h) == Some(HEIF)),
-    known(CR3, PICTURE, |h| picture_brand(h) == Some(CR3)),
 ];
 
 const HEIF: &str = "HEIF";
@@ -58,7 +57,9 @@ const CR3: &str = "a camera's raw picture (CR3)";
 
 /// What these first bytes are, and what to do with such a file.
 pub fn name(head: &[u8]) -> Option<(&'static str, &'static str)> {
-    KNOWN.iter().find(|k| (k.is)(head)).map(|k| (k.name, k.instead))
+    // Of that one the preview is read, as a still, where there is one.
+    let raw = (picture_brand(head) == Some(CR3)).then_some((CR3, PICTURE));
+    raw.or_else(|| KNOWN.iter().find(|k| (k.is)(head)).map(|k| (k.name, k.instead)))
 }
 
 /// Pictures that lie in the boxes of ISO files (ISO/IEC 23008-12, and camera makers after it), by the brand of the file.
