@@ -1,8 +1,7 @@
 //! What is going on in a house: one value for people and programs.
 
 use crate::clock;
-use crate::config::kinds;
-use crate::config::{House, Pattern};
+use crate::config::{House, Pattern, kinds};
 use crate::control::{self, Now};
 use crate::error::{Error, Result};
 use crate::files::{Dir, many};

@@ -220,7 +220,7 @@ fn resize<T: Sample, const BESIDE: usize>(r: Resize<'_, T, BESIDE>) {
     let mut block = vec![[0f32; ROWS]; fw];
     for first in (0..th).step_by(ROWS) {
         let rows = ROWS.min(th - first);
-        // A piece of the rows at a time, so that what lies BESIDE each other stays near the processor.
+        // A piece of the rows at a time, so that what lies beside each other stays near the processor.
         for left in (0..fw).step_by(TILE) {
             let wide = TILE.min(fw - left);
             for r in 0..rows {
