@@ -1,22 +1,29 @@
-//! Notes what the build found. openh264's own build uses nasm if it is there and says nothing if not; libvpx is
-//! used through a few lines of C if its headers are there.
+//! Notes what the build found. openh264's own build uses nasm if it is there and says nothing if not; libvpx and
+//! SVT-AV1 are used through a few lines of C if their headers are there.
 
 fn main() {
     let nasm = std::process::Command::new("nasm").arg("-v").output().is_ok_and(|o| o.status.success());
     println!("cargo:rustc-env=DEFT_PORTER_NASM={}", if nasm { "yes" } else { "no" });
     println!("cargo:rerun-if-env-changed=PATH");
-    println!("cargo:rerun-if-changed=src/codec/vpx/shim.c");
-    println!("cargo:rustc-check-cfg=cfg(vpx)");
     // 1.8 is the first with the depth of a picture where the lines of C look for it.
-    if let Ok(found) = pkg_config::Config::new().atleast_version("1.8").cargo_metadata(false).probe("vpx")
+    system_library("vpx", "vpx", "1.8", "src/codec/vpx/shim.c");
+    // 1.0 is the first whose settings stay where they are.
+    system_library("svt", "SvtAv1Enc", "1.0", "src/codec/svt/shim.c");
+}
+
+/// Sets `cfg(NAME)` where the library is there and the lines of C around it can be built.
+fn system_library(name: &str, package: &str, least: &str, shim: &str) {
+    println!("cargo:rerun-if-changed={shim}");
+    println!("cargo:rustc-check-cfg=cfg({name})");
+    if let Ok(found) = pkg_config::Config::new().atleast_version(least).cargo_metadata(false).probe(package)
         && cc::Build::new()
-            .file("src/codec/vpx/shim.c")
+            .file(shim)
             .includes(&found.include_paths)
             .cargo_warnings(false)
-            .try_compile("porter_vpx")
+            .try_compile(&format!("porter_{name}"))
             .is_ok()
     {
-        println!("cargo:rustc-cfg=vpx");
+        println!("cargo:rustc-cfg={name}");
         found.link_paths.iter().for_each(|p| println!("cargo:rustc-link-search=native={}", p.display()));
         found.libs.iter().for_each(|l| println!("cargo:rustc-link-lib={l}"));
     }

@@ -21,6 +21,8 @@ fn main() -> ExitCode {
     if first == porter::maker::nursery::COMMAND {
         return ExitCode::from(porter::maker::nursery::main());
     }
+    // Before there are threads.
+    media::codec::svt::quiet();
     let args = args::Args::parse();
     match commands::run(args) {
         Ok(code) => code,

@@ -14,7 +14,7 @@ impl Part {
     }
 }
 
-pub fn all() -> [Part; 2] {
+pub fn all() -> [Part; 3] {
     [
         Part {
             name: "fast H.264",
@@ -25,6 +25,11 @@ pub fn all() -> [Part; 2] {
             name: "VP8 and VP9",
             present: crate::codec::vpx::PRESENT,
             without: "VP8 and VP9 pictures are not decoded; install libvpx with its development files and build again",
+        },
+        Part {
+            name: "AV1",
+            present: crate::codec::svt::PRESENT,
+            without: "no AV1 and no AVIF is made; install libsvtav1enc with its development files and build again",
         },
     ]
 }

@@ -219,6 +219,10 @@ pub enum VideoCodec {
     #[default]
     H264,
     Vp9,
+    /// 8 bits.
+    Av1,
+    /// 10 bits.
+    Av1Ten,
     /// Every picture by itself, 8-bit 4:2:2.
     MotionJpeg,
     /// Uncompressed, 10-bit 4:2:2.
@@ -419,6 +423,8 @@ pub enum StillChoice {
     Tiff16,
     /// Without loss.
     Webp,
+    /// AV1 with a quality of 1 to 100.
+    Avif(u8),
     /// 10 bits.
     Dpx,
     /// Linear light.

@@ -92,6 +92,10 @@ fn long() -> Room {
     VideoRecipe { codec: VideoCodec::Vp9, rate: BitRecipe::Average(150_000), ..VideoRecipe::default() },
     Some(Wrap::Mkv), Some(AudioCodec::Opus), true
 )]
+#[case::av1(
+    VideoRecipe { codec: VideoCodec::Av1, fit: (64, 64), framing: Framing::Stretch, rate: BitRecipe::Average(150_000), ..VideoRecipe::default() },
+    Some(Wrap::Webm), Some(AudioCodec::Opus), true
+)]
 fn what_was_broken_off_ends_as_if_it_had_not_been(
     #[case] video: VideoRecipe,
     #[case] wrap: Option<Wrap>,

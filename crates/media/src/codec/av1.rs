@@ -130,23 +130,55 @@ fn apply(v: &mut VideoTrack, profile: u8, high: bool, twelve: bool, gray: bool, 
     });
 }
 
-/// Reads the sequence header (5.5) in a packet, if there is one.
-pub fn look(mut b: &[u8], v: &mut VideoTrack) {
-    while let [header, rest @ ..] = b {
-        let rest = if header & 4 != 0 { rest.get(1..).unwrap_or(&[]) } else { rest };
+/// Open bitstream units (5.3): kind, the whole unit, and what is in it.
+fn units(mut b: &[u8]) -> impl Iterator<Item = (u8, &[u8], &[u8])> {
+    std::iter::from_fn(move || {
+        let [header, rest @ ..] = b else { return None };
+        let rest = if header & 4 != 0 { rest.get(1..)? } else { rest };
         let (size, rest) = if header & 2 != 0 {
-            let Some((n, used)) = leb128(rest) else { return };
+            let (n, used) = leb128(rest)?;
             (n, &rest[used..])
         } else {
             (rest.len(), rest)
         };
-        let body = &rest[..size.min(rest.len())];
-        if header >> 3 & 15 == 1 {
-            let _ = sequence(body, v);
-            return;
-        }
-        b = &rest[body.len()..];
+        let (body, behind) = rest.split_at(size.min(rest.len()));
+        let whole = &b[..b.len() - behind.len()];
+        b = behind;
+        Some((header >> 3 & 15, whole, body))
+    })
+}
+
+/// Kinds of units (6.2.2).
+const SEQUENCE: u8 = 1;
+const DELIMITER: u8 = 2;
+
+/// Reads the sequence header (5.5) in a packet, if there is one.
+pub fn look(b: &[u8], v: &mut VideoTrack) {
+    if let Some((_, _, body)) = units(b).find(|u| u.0 == SEQUENCE) {
+        let _ = sequence(body, v);
     }
+}
+
+/// A packet as files hold it: without the marks between two moments, which their own tables give (ISO Media File Format
+/// Binding, 2.4).
+pub fn undelimited(packet: &[u8]) -> Vec<u8> {
+    units(packet).filter(|u| u.0 != DELIMITER).flat_map(|u| u.1).copied().collect()
+}
+
+/// The configuration record (the same, 2.3.3) of a stream that begins with such units.
+pub fn record(packet: &[u8]) -> Option<Vec<u8>> {
+    let (_, unit, body) = units(packet).find(|u| u.0 == SEQUENCE)?;
+    let mut v = VideoTrack::sized(0, 0);
+    let (profile, level, high_tier) = sequence(body, &mut v)?;
+    let depth = v.depth?;
+    let chroma = match v.chroma? {
+        Chroma::Gray => 0b1_11,
+        Chroma::C420 => 0b0_11,
+        Chroma::C422 => 0b0_10,
+        _ => 0b0_00,
+    };
+    let flags = u8::from(high_tier) << 7 | u8::from(depth > 8) << 6 | u8::from(depth > 10) << 5 | chroma << 2;
+    Some([&[0x81, profile << 5 | level, flags, 0], unit].concat())
 }
 
 fn leb128(b: &[u8]) -> Option<(usize, usize)> {
@@ -160,16 +192,17 @@ fn leb128(b: &[u8]) -> Option<(usize, usize)> {
     None
 }
 
-/// 5.5.1 to 5.5.2.
-fn sequence(body: &[u8], v: &mut VideoTrack) -> Option<()> {
+/// 5.5.1 to 5.5.2. Gives profile, level and tier of what plays all of it.
+fn sequence(body: &[u8], v: &mut VideoTrack) -> Option<(u8, u8, bool)> {
     let mut b = Bits::new(body);
     let profile = b.take(3)? as u8;
     b.flag()?;
     let reduced = b.flag()?;
     let mut delay_bits = 0;
     let mut decoder_model = false;
+    let (mut level, mut high_tier) = (0, false);
     if reduced {
-        b.take(5)?;
+        level = b.take(5)? as u8;
     } else {
         if b.flag()? {
             b.take(32)?;
@@ -185,10 +218,12 @@ fn sequence(body: &[u8], v: &mut VideoTrack) -> Option<()> {
             }
         }
         let display_delay = b.flag()?;
-        for _ in 0..=b.take(5)? {
+        for point in 0..=b.take(5)? {
             b.take(12)?;
-            if b.take(5)? > 7 {
-                b.flag()?;
+            let its = b.take(5)?;
+            let high = its > 7 && b.flag()?;
+            if point == 0 {
+                (level, high_tier) = (its as u8, high);
             }
             if decoder_model && b.flag()? {
                 b.take(delay_bits)?;
@@ -254,7 +289,7 @@ fn sequence(body: &[u8], v: &mut VideoTrack) -> Option<()> {
     if v.width == 0 || v.height == 0 {
         (v.width, v.height) = (width, height);
     }
-    Some(())
+    Some((profile, level, high_tier))
 }
 
 #[cfg(test)]

@@ -3,7 +3,7 @@
 
 use super::{
     EncodeAudio, EncodeVideo, PictureForm, aac, ffv1, flac_encode, h264, mjpeg_encode, mp3_encode, opus, pcm,
-    raw_encode, vpx,
+    raw_encode, svt, vpx,
 };
 use crate::error::{Error, Result};
 use crate::filter::video::Wanted;
@@ -105,6 +105,28 @@ pub static VIDEO_CODERS: &[VideoCoder] = &[
             Some("VP9 is made by libvpx, which was not there when this program was built")
         },
         open: vpx::encoder,
+    },
+    VideoCoder {
+        codec: VideoCodec::Av1,
+        name: "AV1",
+        coded: Codec::Av1,
+        least: svt::LEAST,
+        even: true,
+        takes: Takes::One(Wanted::PLAIN),
+        rates: Rates::QuantiserOrBits,
+        missing: if svt::PRESENT { None } else { Some(svt::MISSING) },
+        open: svt::encoder,
+    },
+    VideoCoder {
+        codec: VideoCodec::Av1Ten,
+        name: "AV1 of 10 bits",
+        coded: Codec::Av1,
+        least: svt::LEAST,
+        even: true,
+        takes: Takes::One(Wanted { depth: 10, ..Wanted::PLAIN }),
+        rates: Rates::QuantiserOrBits,
+        missing: if svt::PRESENT { None } else { Some(svt::MISSING) },
+        open: svt::encoder,
     },
     VideoCoder {
         codec: VideoCodec::MotionJpeg,

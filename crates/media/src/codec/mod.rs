@@ -25,6 +25,7 @@ pub mod raw;
 pub mod raw_encode;
 pub mod rows;
 pub mod single;
+pub mod svt;
 pub mod symphonia;
 pub mod vorbis;
 pub mod vpx;

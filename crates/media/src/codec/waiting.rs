@@ -1,6 +1,8 @@
 //! Pictures that a decoder still owes: packets have times, pictures come out later and in the order of showing, and what
 //! comes no more is told.
 
+use std::collections::VecDeque;
+
 /// One packet whose picture has not come out.
 #[derive(Clone, Copy, Debug)]
 struct Owed {
@@ -63,6 +65,38 @@ impl Waiting {
         let mut lost = std::mem::take(&mut self.lost);
         lost.sort_unstable();
         lost
+    }
+}
+
+/// Pictures inside an encoder that knows them by their numbers only.
+#[derive(Default)]
+pub struct Numbered {
+    next: i64,
+    /// Number, time and length.
+    inside: VecDeque<(i64, i64, i64)>,
+}
+
+impl Numbered {
+    /// Its number.
+    pub fn enters(&mut self, pts: i64, duration: i64) -> i64 {
+        let number = self.next;
+        self.next += 1;
+        self.inside.push_back((number, pts, duration));
+        number
+    }
+
+    /// Time and length of a picture that came out, after those in front of it; each once.
+    pub fn left(&mut self, number: i64) -> Option<(i64, i64)> {
+        while let Some((n, pts, duration)) = self.inside.pop_front() {
+            if n == number {
+                return Some((pts, duration));
+            }
+        }
+        None
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.inside.is_empty()
     }
 }
 

@@ -129,6 +129,7 @@ impl Planner<'_> {
 
     /// The plan of a still, and what it needs of the source.
     pub(super) fn still(&mut self, track: usize, recipe: &StillRecipe) -> Result<(StillPlan, Option<Span>)> {
+        recipe.format.missing()?;
         // A picture now and then to choose from, or the one of a moment.
         let scale = self.tracks[track].timescale;
         let at = recipe.at.as_ref().map(|m| self.moment("at", m)).transpose()?;
@@ -154,6 +155,7 @@ impl Planner<'_> {
         span: Option<Span>,
         recipe: &PicturesRecipe,
     ) -> Result<PicturesPlan> {
+        recipe.format.missing()?;
         let length = self.tracks[track].duration.seconds();
         let from = span.map_or(0.0, |s| s.from);
         let seconds = (span.and_then(|s| s.to).unwrap_or(length).min(length) - from).max(0.0);

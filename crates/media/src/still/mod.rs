@@ -1,6 +1,7 @@
 //! Still pictures. Reading and writing most single formats is the image crate's; DPX, the boxes of HEIF and the
 //! frames of GIF are our own, as is what a picture is, how large it may be and how it is shown.
 
+mod avif;
 mod canvas;
 pub(crate) mod colour;
 pub mod dpx;

@@ -1,6 +1,8 @@
 //! Writing stills. To add a format: a line in [`StillCodec::ALL`], a variant of [`StillChoice`], and its lines in `encode`.
+//! [`avif`] is one that has a file of its own.
 
-use super::colour;
+use super::{avif, colour};
+use crate::codec::svt;
 use crate::error::{Error, Result};
 use crate::filter::video::resize::{self, Axis, Sample};
 use crate::filter::video::{Kernel, fit};
@@ -19,13 +21,14 @@ type Named = (&'static str, fn(u8) -> StillCodec);
 
 impl StillCodec {
     /// Every format by its name in settings; quality is JPEG's.
-    pub const ALL: [Named; 8] = [
+    pub const ALL: [Named; 9] = [
         ("jpeg", StillCodec::Jpeg),
         ("png", |_| StillCodec::Png),
         ("png16", |_| StillCodec::Png16),
         ("tiff", |_| StillCodec::Tiff),
         ("tiff16", |_| StillCodec::Tiff16),
         ("webp", |_| StillCodec::Webp),
+        ("avif", StillCodec::Avif),
         ("dpx", |_| StillCodec::Dpx),
         ("exr", |_| StillCodec::Exr),
     ];
@@ -36,6 +39,7 @@ impl StillCodec {
             StillCodec::Png | StillCodec::Png16 => "png",
             StillCodec::Tiff | StillCodec::Tiff16 => "tif",
             StillCodec::Webp => "webp",
+            StillCodec::Avif(_) => "avif",
             StillCodec::Dpx => "dpx",
             StillCodec::Exr => "exr",
         }
@@ -49,9 +53,20 @@ impl StillCodec {
             StillCodec::Tiff => "TIFF".into(),
             StillCodec::Tiff16 => "TIFF of 16 bits".into(),
             StillCodec::Webp => "WebP without loss".into(),
+            StillCodec::Avif(q) => format!("AVIF, quality {q}"),
             StillCodec::Dpx => "DPX of 10 bits".into(),
             StillCodec::Exr => "OpenEXR of linear light".into(),
         }
+    }
+
+    /// Why this program does not make it, if it does not.
+    pub fn missing(self) -> Result<()> {
+        if let StillCodec::Avif(_) = self { svt::missing() } else { Ok(()) }
+    }
+
+    /// The size that it has of a picture of another: some know even sides only.
+    fn size(self, (w, h): (u32, u32)) -> (u32, u32) {
+        if let StillCodec::Avif(_) = self { (w & !1, h & !1) } else { (w, h) }
     }
 
     /// More than 8 bits a sample.
@@ -78,6 +93,7 @@ pub fn convert(
     } else {
         fit(w, h, Ratio::ONE, limit)
     };
+    let (tw, th) = codec.size((tw, th));
     let same = (tw, th) == (w, h);
     if codec.is_deep() {
         let rgb = picture.to_rgb16();
@@ -114,6 +130,12 @@ pub(crate) fn encode(bytes: &[u8], (w, h): (u32, u32), codec: StillCodec, out: &
         }
         StillCodec::Tiff => {
             image::codecs::tiff::TiffEncoder::new(&mut out).write_image(bytes, w, h, rgb).map_err(written)?
+        }
+        StillCodec::Avif(q) => {
+            let even = codec.size((w, h));
+            let rows = bytes.chunks_exact(w as usize * 3).take(even.1 as usize);
+            let rgb = rows.flat_map(|r| &r[..even.0 as usize * 3]).copied().collect();
+            avif::write(rgb, even, q, &mut out)?;
         }
         StillCodec::Webp => image::codecs::webp::WebPEncoder::new_lossless(&mut out)
             .write_image(bytes, w, h, rgb)
@@ -188,11 +210,14 @@ mod tests {
 
     /// Every format holds what was put in, as exactly as it can, and is read back in the size that was asked for.
     #[rstest]
-    fn what_is_written_is_read(#[values(0, 1, 2, 3, 4, 5, 6, 7)] which: usize, #[values(0, 30)] limit: u32) {
+    fn what_is_written_is_read(
+        #[values(0, 1, 2, 3, 4, 5, 6, 7, 8)] which: usize,
+        #[values(0, 80)] limit: u32,
+    ) {
         let (name, codec) = StillCodec::ALL[which];
         let codec = codec(95);
         let picture =
-            image::ImageBuffer::from_fn(60, 40, |x, y| Rgb([x as u16 * 1092, y as u16 * 1600 + 37, 30_000]));
+            image::ImageBuffer::from_fn(160, 128, |x, y| Rgb([x as u16 * 400, y as u16 * 500 + 37, 30_000]));
         let mut out = Cursor::new(Vec::new());
         let size = convert(&DynamicImage::ImageRgb16(picture), (limit, 0), codec, &mut out).unwrap();
         let head = out.get_ref().clone();
@@ -200,16 +225,16 @@ mod tests {
         assert!(format.name.to_lowercase().contains(&name[..3]), "{name} is read as {}", format.name);
         let f = frame_of(&mut out, &Pool::new()).unwrap();
         assert_eq!((f.width, f.height), size);
-        let by = 60 / f.width;
+        let by = 160 / f.width;
         let near = match codec {
-            StillCodec::Jpeg(_) => 2500,
+            StillCodec::Jpeg(_) | StillCodec::Avif(_) => 2500,
             _ if !codec.is_deep() => 200,
             StillCodec::Dpx => 40,
             _ => 3,
         } + if by > 1 { 30 } else { 0 };
         for (x, y) in [(10, 10), (14, 9), (20, 15)] {
             let middle = |v: u32| (f64::from(v) + 0.5) * f64::from(by) - 0.5;
-            let want = [middle(x) * 1092.0, middle(y) * 1600.0 + 37.0, 30_000.0];
+            let want = [middle(x) * 400.0, middle(y) * 500.0 + 37.0, 30_000.0];
             for (c, want) in want.into_iter().enumerate() {
                 let got = f64::from(f.planes[c].at(x, y)) * 65_535.0 / f64::from((1u32 << f.depth) - 1);
                 assert!((got - want).abs() <= f64::from(near), "{name} at {x}, {y}, {c}: {got}, not {want}");

@@ -1,11 +1,11 @@
 //! VP9 through libvpx and `shim.c`.
 #![allow(unsafe_code)]
 
+use crate::codec::waiting::Numbered;
 use crate::codec::{Coded, EncodeVideo, PictureForm};
 use crate::error::{Error, Result};
 use crate::frame::{Chroma, VideoFrame};
 use crate::recipe::BitRecipe;
-use std::collections::VecDeque;
 use std::os::raw::{c_int, c_longlong, c_uint, c_void};
 use std::ptr;
 
@@ -51,9 +51,7 @@ const SPEED: c_int = 5;
 pub struct Encoder {
     raw: *mut c_void,
     size: (u32, u32),
-    number: i64,
-    /// Number, time and length of pictures that are being coded.
-    inside: VecDeque<(i64, i64, i64)>,
+    inside: Numbered,
 }
 
 // SAFETY: one owner at a time; the library's own threads do not outlive a call.
@@ -95,7 +93,7 @@ impl Encoder {
             let (w, h) = (form.width, form.height);
             return Err(Error::setting("video", format!("the VP9 encoder refused {w}x{h} with {rate:?}")));
         }
-        Ok(Encoder { raw, size: (form.width, form.height), number: 0, inside: VecDeque::new() })
+        Ok(Encoder { raw, size: (form.width, form.height), inside: Numbered::default() })
     }
 
     fn packets(&mut self, out: &mut Vec<Coded>) {
@@ -107,11 +105,8 @@ impl Encoder {
             }
             // SAFETY: valid until the next picture is coded.
             let data = unsafe { std::slice::from_raw_parts(data, len) }.to_vec();
-            while let Some((n, pts, duration)) = self.inside.pop_front() {
-                if n == number {
-                    out.push(Coded { pts, duration, key: key != 0, data });
-                    break;
-                }
+            if let Some((pts, duration)) = self.inside.left(number) {
+                out.push(Coded { pts, duration, key: key != 0, data });
             }
         }
     }
@@ -128,17 +123,16 @@ impl EncodeVideo for Encoder {
             let Some(bytes) = p.bytes() else { continue };
             (plane[i], stride[i]) = (bytes.as_ptr(), p.stride as c_int);
         }
-        self.inside.push_back((self.number, pts, duration));
+        let number = self.inside.enters(pts, duration);
         let (w, h) = self.size;
         // SAFETY: the planes hold width x height samples by the check above and are only read.
-        let code = unsafe { porter_vpx_code(self.raw, w, h, plane.as_ptr(), stride.as_ptr(), self.number) };
+        let code = unsafe { porter_vpx_code(self.raw, w, h, plane.as_ptr(), stride.as_ptr(), number) };
         if code != 0 {
             return Err(Error::limit(
                 "VP9 encoder",
                 format!("it stopped at the picture at {pts} (code {code})"),
             ));
         }
-        self.number += 1;
         self.packets(out);
         Ok(())
     }
@@ -148,7 +142,7 @@ impl EncodeVideo for Encoder {
         loop {
             let before = out.len();
             // SAFETY: no picture: it gives what it holds back.
-            let code = unsafe { porter_vpx_code(self.raw, 0, 0, ptr::null(), ptr::null(), self.number) };
+            let code = unsafe { porter_vpx_code(self.raw, 0, 0, ptr::null(), ptr::null(), 0) };
             self.packets(out);
             if code != 0 {
                 return Err(Error::limit("VP9 encoder", format!("it stopped at the end (code {code})")));

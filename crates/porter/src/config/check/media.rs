@@ -453,6 +453,8 @@ fn video(c: &mut Checker<'_>, here: &At, v: &raw::Video) -> VideoRecipe {
     let codecs = [
         ("h264", VideoCodec::H264),
         ("vp9", VideoCodec::Vp9),
+        ("av1", VideoCodec::Av1),
+        ("av1-10", VideoCodec::Av1Ten),
         ("mjpeg", VideoCodec::MotionJpeg),
         ("v210", VideoCodec::V210),
         ("ffv1", VideoCodec::Ffv1),
