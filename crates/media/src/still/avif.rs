@@ -43,9 +43,10 @@ pub fn write(rgb: Vec<u8>, (w, h): (u32, u32), quality: u8, out: &mut dyn Write)
     Ok(out.write_all(&b.bytes)?)
 }
 
-/// AV1's quantiser for qualities of JPEG's scale: the one with the same PSNR, measured on a photograph.
+/// AV1's quantiser for qualities of JPEG's scale: PSNR is 1 to 2 dB higher, measured on a photograph, because at the same one
+/// this encoder leaves less of the colours.
 const SCALE: [(u32, u32); 10] =
-    [(1, 63), (10, 59), (20, 53), (40, 46), (60, 41), (75, 35), (85, 27), (90, 18), (95, 5), (100, 1)];
+    [(1, 63), (10, 53), (20, 46), (40, 41), (60, 35), (75, 29), (85, 21), (90, 15), (95, 5), (100, 1)];
 
 fn quantiser(quality: u8) -> u32 {
     let quality = u32::from(quality).clamp(1, 100);
@@ -118,7 +119,7 @@ mod tests {
     fn more_quality_is_a_finer_quantiser() {
         let all: Vec<u32> = (0..=255).map(quantiser).collect();
         assert!(all.is_sorted_by(|a, b| a >= b), "{all:?}");
-        assert_eq!((all[1], all[85], all[100], all[255]), (63, 27, 1, 1));
+        assert_eq!((all[1], all[85], all[100], all[255]), (63, 21, 1, 1));
     }
 
     #[test]
