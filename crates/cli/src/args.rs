@@ -538,6 +538,9 @@ pub struct Convert {
     pub files: Vec<PathBuf>,
     #[command(flatten)]
     pub presets: ChosenPresets,
+    /// Join the files, in their order, and make one of each preset
+    #[arg(long)]
+    pub join: bool,
     /// Folder for what is made
     #[arg(long, value_name = "DIR")]
     pub to: PathBuf,

@@ -43,6 +43,41 @@ fn several_presets_are_made_in_one_pass_under_free_names() {
     assert!(desk.path().join("out/clip_podcast_2.m4a").exists());
 }
 
+/// One film of several, as long as all together, named after the first; a picture by itself is none.
+#[test]
+fn several_files_become_one() {
+    let desk = desk();
+    std::fs::copy(desk.path().join("clip.mp4"), desk.path().join("second.mp4")).unwrap();
+    let args = [
+        "convert",
+        "--join",
+        "clip.mp4",
+        "second.mp4",
+        "--preset",
+        "web-720",
+        "podcast",
+        "poster",
+        "--to",
+        "out",
+    ];
+    let out = porter(&args, desk.path());
+    assert!(out.status.success(), "{}", text(&out));
+    assert!(text(&out).contains("clip.mp4 and 1 more"), "{}", text(&out));
+    let want = ["clip_podcast.m4a", "clip_poster.jpg", "clip_web-720.mp4"];
+    assert_eq!(list(&desk.path().join("out")), want);
+    let facts = |name: &str| -> serde_json::Value {
+        let out = porter(&["inspect", "--json", name], desk.path());
+        serde_json::from_slice(&out.stdout).unwrap()
+    };
+    let (one, both) = (facts("clip.mp4"), facts("out/clip_web-720.mp4"));
+    let seconds = |f: &serde_json::Value| f["duration"]["seconds"].as_f64().unwrap();
+    assert!((seconds(&both) - 2.0 * seconds(&one)).abs() < 0.05, "{} and {}", seconds(&both), seconds(&one));
+    assert_eq!(both["video"][0]["frames"].as_u64().unwrap(), 2 * one["video"][0]["frames"].as_u64().unwrap());
+    let args = ["convert", "--join", "clip.mp4", "out/clip_poster.jpg", "--preset", "web-720", "--to", "no"];
+    let out = porter(&args, desk.path());
+    assert!(!out.status.success() && text(&out).contains("are not joined"), "{}", text(&out));
+}
+
 #[test]
 fn names_come_from_the_template_and_events_are_lines_of_json() {
     let desk = desk();

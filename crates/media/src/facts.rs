@@ -49,6 +49,13 @@ pub struct Span {
     pub exact: Time,
 }
 
+impl Span {
+    /// One behind the other.
+    pub fn and(self, other: Span) -> Span {
+        self.exact.checked_add(other.exact).map_or(self, Span::from)
+    }
+}
+
 impl From<Time> for Span {
     fn from(t: Time) -> Self {
         Span { seconds: (t.seconds() * 1e6).round() / 1e6, exact: t }

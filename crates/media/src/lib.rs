@@ -14,6 +14,7 @@ pub mod filter;
 pub mod formats;
 pub mod frame;
 pub mod guard;
+pub mod join;
 pub mod limits;
 pub mod parts;
 pub mod plan;

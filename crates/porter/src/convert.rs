@@ -13,6 +13,7 @@ use crate::route::fields::Subject;
 use media::container::wrap::{Sink, Target};
 use media::container::{self, Demux, Source, Track};
 use media::facts::Facts;
+use media::join::Joined;
 use media::plan::words::{Told, decoded};
 use media::plan::{self, Plan};
 use media::recipe::Recipe;
@@ -27,9 +28,11 @@ const MAX_TRIES: u32 = 100_000;
 /// What an output is called, unless it is said.
 pub const USUAL_NAME: &str = "{stem}_{preset}";
 
-/// A file and what is to be made of it.
+/// A file, or several as one, and what is to be made of it.
 pub struct Planned {
-    pub source: PathBuf,
+    /// The first gives its name to what is made.
+    pub sources: Vec<PathBuf>,
+    /// Of the first; as long as all together.
     pub facts: Facts,
     pub tracks: Vec<Track>,
     pub plan: Plan,
@@ -57,14 +60,43 @@ fn recipe(p: &Preset) -> Result<&Recipe> {
     }
 }
 
+/// A reader of a file, or of several one behind the other.
+fn demux(sources: &[PathBuf]) -> media::error::Result<Box<dyn Demux>> {
+    let one = |path: &PathBuf| container::open(Box::new(File::open(path)?));
+    match sources {
+        [path] => one(path),
+        several => {
+            let named = several.iter().map(|p| Ok((media::show::path(p), one(p)?)));
+            Ok(Box::new(Joined::new(named.collect::<media::error::Result<_>>()?)?))
+        }
+    }
+}
+
 /// Looks at a file and plans; nothing is made.
 pub fn plan(path: &Path, presets: &[Arc<Preset>]) -> Result<Planned> {
+    plan_joined(&[path.to_owned()], presets)
+}
+
+/// The same of several files, of which one is made.
+pub fn plan_joined(sources: &[PathBuf], presets: &[Arc<Preset>]) -> Result<Planned> {
+    let Some(path) = sources.first() else { return Err(Error::Output("no file to plan for".into())) };
     let mut source = open(path)?;
     let head = container::probe_bytes(&mut source)?;
     let still = still::recognise(&head, &mut source)?;
-    let facts = media::facts::of(source)?;
+    let mut facts = media::facts::of(source)?;
+    for other in &sources[1..] {
+        let mut source = open(other)?;
+        let head = container::probe_bytes(&mut source)?;
+        if still.is_some() || still::recognise(&head, &mut source)?.is_some() {
+            return Err(Error::Output("pictures by themselves are not joined: films and sound are".into()));
+        }
+        facts.duration = match (facts.duration, media::facts::of(source)?.duration) {
+            (Some(a), Some(b)) => Some(a.and(b)),
+            _ => None,
+        };
+    }
     let mut planned = Planned {
-        source: path.to_owned(),
+        sources: sources.to_vec(),
         facts,
         tracks: Vec::new(),
         plan: Plan::default(),
@@ -82,8 +114,7 @@ pub fn plan(path: &Path, presets: &[Arc<Preset>]) -> Result<Planned> {
         }
         return Ok(planned);
     }
-    let demux = container::open(open(path)?)?;
-    planned.tracks = demux.tracks().to_vec();
+    planned.tracks = demux(sources)?.tracks().to_vec();
     let item = item_of(path);
     let filled = |p: &Arc<Preset>| {
         let mut recipe = recipe(p).ok()?.clone();
@@ -93,12 +124,13 @@ pub fn plan(path: &Path, presets: &[Arc<Preset>]) -> Result<Planned> {
         Some(recipe)
     };
     let mut good: Vec<Recipe> = presets.iter().filter_map(filled).collect();
-    if let Some((name, bytes)) = captions_of(path) {
+    // Captions of one file tell nothing of several.
+    if let Some((name, bytes)) = captions_of(path).filter(|_| sources.len() == 1) {
         crate::recipe::put_captions(good.iter_mut().filter_map(|r| r.video.as_mut()), &name, &bytes);
     }
     let with_bars = |r: &Recipe| r.video.as_ref().is_some_and(|v| v.bars);
     if good.iter().any(with_bars) {
-        let inside = run::bars(&mut || container::open(Box::new(File::open(path)?)), &Control::new(0))?;
+        let inside = run::bars(&mut || demux(sources), &Control::new(0))?;
         let videos = good.iter_mut().filter_map(|r| r.video.as_mut());
         videos.filter(|v| v.bars).for_each(|v| v.crop = inside);
     }
@@ -193,10 +225,8 @@ impl Planned {
         if staged.is_empty() {
             return Ok(Vec::new());
         }
-        let source = self.source.clone();
-        let again = || File::open(&source).map(|f| Box::new(f) as Box<dyn Source>);
-        run::measure(&mut || container::open(again()?), &mut self.plan, control)?;
-        let mut demux: Box<dyn Demux> = container::open(open(&self.source)?)?;
+        run::measure(&mut || demux(&self.sources), &mut self.plan, control)?;
+        let mut demux = demux(&self.sources)?;
         let targets = staged.iter().map(Staged::target).collect::<Result<Vec<_>>>()?;
         let made = run::run(demux.as_mut(), &self.plan, targets, control)?;
         Ok(made.into_iter().map(|m| m.map_err(Error::from)).collect())
@@ -214,7 +244,7 @@ impl Planned {
         }
         let wanted: Vec<_> =
             presets.iter().filter_map(|p| Some(recipe(p).ok()?.still.as_ref()?.fit)).collect();
-        let picture = still::decode_for(format, &mut open(&self.source)?, &wanted)?;
+        let picture = still::decode_for(format, &mut open(&self.sources[0])?, &wanted)?;
         let one = |p: &Arc<Preset>, staged: &Staged| -> Result<Made> {
             if control.stopping() {
                 return Err(Error::Stopped);
@@ -229,7 +259,7 @@ impl Planned {
 
     /// Under the wanted name, or a numbered one; never over anything.
     fn publish(&self, to: &Path, name: &Template, preset: &Preset, mut staged: Staged) -> Result<PathBuf> {
-        let item = item_of(&self.source);
+        let item = item_of(&self.sources[0]);
         let extension = preset.parts.first().map_or("", |p| p.extension.as_str());
         let wanted = name
             .fill(&Subject { facts: &self.facts, item: &item, preset: &preset.name, rule: "" }, extension);

@@ -9,7 +9,7 @@ use porter::config::Preset;
 use porter::convert::{self, Converted};
 use porter::naming::Template;
 use serde_json::json;
-use std::path::Path;
+use std::path::PathBuf;
 use std::process::ExitCode;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -29,8 +29,9 @@ pub fn convert(a: &Convert) -> Result<ExitCode> {
         signal_hook::flag::register(signal, stop.clone())?;
     }
     let mut failed = false;
-    for path in &a.files {
-        match one(a, path, &presets, &name, &stop) {
+    let several = if a.join { a.files.len() } else { 1 };
+    for paths in a.files.chunks(several.max(1)) {
+        match one(a, paths, &presets, &name, &stop) {
             Ok(fine) => failed |= !fine,
             Err(_) if stop.load(Ordering::Relaxed) => {
                 eprintln!("stopped; nothing half made is left");
@@ -39,11 +40,9 @@ pub fn convert(a: &Convert) -> Result<ExitCode> {
             Err(e) => {
                 failed = true;
                 if a.json {
-                    event(
-                        json!({ "what": "failed", "file": media::show::path(path), "why": format!("{e:#}") }),
-                    );
+                    event(json!({ "what": "failed", "file": shown(paths), "why": format!("{e:#}") }));
                 } else {
-                    eprintln!("{}: {e:#}", media::show::path(path));
+                    eprintln!("{}: {e:#}", shown(paths));
                 }
             }
         }
@@ -51,20 +50,29 @@ pub fn convert(a: &Convert) -> Result<ExitCode> {
     Ok(ExitCode::from(u8::from(failed)))
 }
 
+/// A file, or the first of several that are joined.
+fn shown(paths: &[PathBuf]) -> String {
+    let first = paths.first().map(|p| media::show::path(p)).unwrap_or_default();
+    match paths.len() {
+        0 | 1 => first,
+        n => format!("{first} and {} more", n - 1),
+    }
+}
+
 fn event(value: serde_json::Value) {
     crate::say!("{value}");
 }
 
-/// True if everything that applies to the file was made.
+/// True if everything that applies to the file, or to several that are joined, was made.
 fn one(
     a: &Convert,
-    path: &Path,
+    paths: &[PathBuf],
     presets: &[Arc<Preset>],
     name: &Template,
     stop: &Arc<AtomicBool>,
 ) -> Result<bool> {
-    let planned = convert::plan(path, presets)?;
-    let file = media::show::path(path);
+    let planned = convert::plan_joined(paths, presets)?;
+    let file = shown(paths);
     let outputs = planned.outputs();
     let names: Vec<String> = outputs.iter().map(|p| p.name.clone()).collect();
     // What cannot say how many pictures it will have is as far as the source is.

@@ -19,7 +19,8 @@ const COLOUR: Colour = Colour { matrix: 1, full_range: true, ..SRGB };
 pub fn write(rgb: Vec<u8>, (w, h): (u32, u32), quality: u8, out: &mut dyn Write) -> Result<()> {
     svt::missing()?;
     let picture = RgbImage::from_raw(w, h, rgb).map(DynamicImage::ImageRgb8);
-    let picture = picture.ok_or_else(|| Error::limit("AVIF", "a picture of another size than its samples"))?;
+    let picture =
+        picture.ok_or_else(|| Error::limit("AVIF", "a picture of another size than its samples"))?;
     if w < svt::LEAST || h < svt::LEAST {
         let least = svt::LEAST;
         return Err(Error::unsupported("AVIF", format!("{w}x{h}; it is made from {least}x{least} on")));

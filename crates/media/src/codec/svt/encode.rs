@@ -205,9 +205,7 @@ impl EncodeVideo for Encoder {
         let number = self.inside.enters(pts, duration);
         let ((w, h), depth) = (self.size, self.depth.into());
         // SAFETY: the planes hold width x height samples of this depth by the check above; they are copied by the call.
-        let code = unsafe {
-            porter_svt_code(self.raw, depth, w, h, plane.as_ptr(), stride.as_ptr(), number)
-        };
+        let code = unsafe { porter_svt_code(self.raw, depth, w, h, plane.as_ptr(), stride.as_ptr(), number) };
         if code != 0 {
             return Err(Error::limit(
                 "AV1 encoder",
