@@ -257,6 +257,8 @@ pub enum Deinterlace {
     Auto,
     Never,
     Always(Deinterlacing),
+    /// The fields are those of film (2:3 pulldown), whose pictures are wanted.
+    Film,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]

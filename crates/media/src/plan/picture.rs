@@ -7,6 +7,7 @@ use crate::error::{Error, Result};
 use crate::filter::audio::fade::Fade;
 use crate::filter::video::frame::{Place, Rect};
 use crate::filter::video::grade::Table;
+use crate::filter::video::pulldown;
 use crate::filter::video::scale::{enlarged, fit};
 use crate::filter::video::{Burn, Burning, Came, Deinterlacing, Fading, Form, Grading, Kernel, Pace, Step};
 use crate::frame::{Chroma, Colour, Fields};
@@ -255,6 +256,16 @@ impl Planner<'_> {
         let how = match how {
             Deinterlace::Never => None,
             Deinterlace::Always(how) => Some(how),
+            Deinterlace::Film => {
+                let rate = self.form(at)?.rate;
+                if !pulldown::may_hold_film(rate) {
+                    let rate = rate.map_or("an unknown rate".into(), |r| format!("{r} frames a second"));
+                    let why =
+                        format!("2:3 pulldown is taken out of 30000/1001 frames a second, not of {rate}");
+                    return Err(Error::unsupported("", why));
+                }
+                return self.node(at, Step::Unpull).map(Some);
+            }
             Deinterlace::Auto if self.form(at)?.fields == Fields::Progressive => None,
             Deinterlace::Auto => Some(Deinterlacing::default()),
         };

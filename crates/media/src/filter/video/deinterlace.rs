@@ -97,7 +97,13 @@ impl Deinterlacer {
         Ok(())
     }
 
-    fn whole(&self, f: &VideoFrame, near: &VideoFrame, far: &VideoFrame, keep: usize) -> Result<VideoFrame> {
+    pub(super) fn whole(
+        &self,
+        f: &VideoFrame,
+        near: &VideoFrame,
+        far: &VideoFrame,
+        keep: usize,
+    ) -> Result<VideoFrame> {
         let mut out = VideoFrame::new(&self.pool, f.width, f.height, f.chroma, f.depth)?;
         out.describe_like(f);
         out.fields = Fields::Progressive;

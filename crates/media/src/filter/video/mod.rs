@@ -13,6 +13,7 @@ pub mod grade;
 pub mod halve;
 pub mod overlay;
 pub mod pick;
+pub mod pulldown;
 pub mod rate;
 pub(crate) mod resize;
 pub mod scale;
@@ -106,6 +107,8 @@ pub enum Step {
     },
     /// Two fields become one picture (or two).
     Deinterlace(Deinterlacing),
+    /// Film out of video: four pictures of five.
+    Unpull,
     /// Pictures are repeated and left out until so many come in a second.
     Rate(Ratio),
     /// The same, with mixtures of neighbours.
@@ -171,6 +174,11 @@ impl Step {
                     to.timescale = from.timescale.saturating_mul(2);
                 }
             }
+            Step::Unpull => {
+                to.fields = Fields::Progressive;
+                to.rate = from.rate.and_then(pulldown::film_rate);
+                to.timescale = to.rate.map_or(from.timescale, |r| rate::timescale(from.timescale, r));
+            }
             Step::Rate(r) | Step::Blend(r) => {
                 to.rate = Some(*r);
                 to.timescale = rate::timescale(from.timescale, *r);
@@ -216,6 +224,7 @@ impl Step {
         Ok(match self.clone() {
             Step::Part { from, to } => Box::new(pick::Part { from, to }),
             Step::Deinterlace(d) => Box::new(Deinterlacer::new(d, from, pool)),
+            Step::Unpull => Box::new(pulldown::Unpulled::new(from, pool)),
             Step::Rate(r) => Box::new(rate::Rate::new(r, from.timescale)),
             Step::Blend(r) => Box::new(rate::Blend::new(r, from.timescale, pool)),
             Step::Pace(p) => Box::new(pick::Paced { pace: p, old: from.timescale }),
@@ -274,6 +283,7 @@ impl Step {
             | Step::Captions(_)
             | Step::As(_) => true,
             Step::Deinterlace(_)
+            | Step::Unpull
             | Step::Rate(_)
             | Step::Blend(_)
             | Step::Pace(_)
@@ -293,6 +303,7 @@ impl Step {
                 format!("only from {:.3} s to {:.3} s", seconds(*from), seconds(*to))
             }
             Step::Deinterlace(d) => d.words(),
+            Step::Unpull => "take 2:3 pulldown out: of five pictures the four of film".into(),
             Step::Rate(r) => format!("{r} frames a second, by repeating and leaving out"),
             Step::Blend(r) => format!("{r} frames a second, by mixtures of neighbours"),
             Step::Pace(p) => format!("{} times as fast", f64::from(p.0) / 1000.0),

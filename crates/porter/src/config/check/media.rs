@@ -527,6 +527,7 @@ fn video(c: &mut Checker<'_>, here: &At, v: &raw::Video) -> VideoRecipe {
         ("never", Deinterlace::Never),
         ("frames", always(false)),
         ("fields", always(true)),
+        ("film", Deinterlace::Film),
     ];
     let deinterlace =
         // Nothing is lost of what is kept for ever.
