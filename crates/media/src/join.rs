@@ -439,13 +439,9 @@ impl Pictures {
         }
         let rate = whole.rate.unwrap_or(UNKNOWN_RATE);
         let encoder = Planes::new(&PictureForm {
-            width: whole.width,
-            height: whole.height,
-            rate,
-            colour: whole.colour,
             chroma: whole.chroma,
             depth: whole.depth,
-            steady_keys: false,
+            ..PictureForm::plain(whole.width, whole.height, rate)
         })?;
         Ok(Pictures {
             chain: Chain::new(filters),

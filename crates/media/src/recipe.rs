@@ -268,6 +268,70 @@ pub enum BitRecipe {
     Quantiser(u8),
     /// Bits a second on average.
     Average(u32),
+    /// All of it about as good as each other, from 1 to 100 (best).
+    Quality(u8),
+    /// Either of the last two, with more about it.
+    Steered(Steered),
+}
+
+/// Bits or a quality, kept under a limit or shared out over a film that is gone through before.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Steered {
+    /// Bits a second on average; a quality, if it is not said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub average: Option<u32>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub quality: Option<u8>,
+    /// No more bits than these a second, but for what a bucket holds that so much time fills.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub most: Option<Most>,
+    /// The film is gone through before.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub twice: bool,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Most {
+    pub bits: u32,
+    pub buffer_ms: u32,
+}
+
+impl BitRecipe {
+    /// A quality that is not said.
+    pub const USUAL_QUALITY: u8 = 60;
+
+    /// For encoders that know no more.
+    pub fn plain(self) -> Plain {
+        match self {
+            BitRecipe::Quantiser(q) => Plain::Quantiser(q),
+            BitRecipe::Quality(quality) => Plain::Quantiser(quantiser_of(quality)),
+            BitRecipe::Average(bits) | BitRecipe::Steered(Steered { average: Some(bits), .. }) => {
+                Plain::Bits(bits)
+            }
+            BitRecipe::Steered(Steered { quality, .. }) => {
+                Plain::Quantiser(quantiser_of(quality.unwrap_or(BitRecipe::USUAL_QUALITY)))
+            }
+        }
+    }
+
+    /// The film must be gone through before.
+    pub fn is_twice(self) -> bool {
+        matches!(self, BitRecipe::Steered(Steered { twice: true, average: Some(_), .. }))
+    }
+}
+
+/// The plain part of a [`BitRecipe`].
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Plain {
+    /// On H.264's scale.
+    Quantiser(u8),
+    /// A second.
+    Bits(u32),
+}
+
+/// The quantiser of usual pictures for a quality of 1 to 100: from 51 to 10.
+pub fn quantiser_of(quality: u8) -> u8 {
+    51 - (u16::from(quality.clamp(1, 100)) * 41 / 100) as u8
 }
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]

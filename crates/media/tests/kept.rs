@@ -41,7 +41,9 @@ fn make(
     stop: Option<u64>,
 ) -> Result<Vec<String>, Error> {
     let mut demux = container::open(Box::new(File::open(&room.source).unwrap())).unwrap();
-    let plan = plan(demux.tracks(), std::slice::from_ref(recipe)).unwrap();
+    let mut plan = plan(demux.tracks(), std::slice::from_ref(recipe)).unwrap();
+    let again = || container::open(Box::new(File::open(&room.source)?));
+    run::look_ahead(&mut || again(), &mut plan, &Control::new(1)).unwrap();
     assert!(plan.outputs[0].is_long());
     let control = Arc::new(Control::new(1));
     let watcher = stop.map(|stop| {
@@ -83,6 +85,15 @@ fn long() -> Room {
 
 #[rstest]
 #[case::bits(VideoRecipe { rate: BitRecipe::Average(150_000), ..VideoRecipe::default() }, None, Some(AudioCodec::Aac), true)]
+#[case::steered(
+    VideoRecipe {
+        rate: BitRecipe::Steered(Steered {
+            average: Some(120_000), quality: None, twice: true, most: Some(Most { bits: 200_000, buffer_ms: 800 }),
+        }),
+        ..VideoRecipe::default()
+    },
+    None, Some(AudioCodec::Aac), true
+)]
 #[case::quantiser(VideoRecipe { rate: BitRecipe::Quantiser(30), ..VideoRecipe::default() }, None, None, true)]
 #[case::a_filter_that_remembers(
     VideoRecipe { rate: BitRecipe::Quantiser(30), fade: Fade { in_ms: 2000, out_ms: 30_000 }, ..VideoRecipe::default() },

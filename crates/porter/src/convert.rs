@@ -226,6 +226,7 @@ impl Planned {
             return Ok(Vec::new());
         }
         run::measure(&mut || demux(&self.sources), &mut self.plan, control)?;
+        run::look_ahead(&mut || demux(&self.sources), &mut self.plan, control)?;
         let mut demux = demux(&self.sources)?;
         let targets = staged.iter().map(Staged::target).collect::<Result<Vec<_>>>()?;
         let made = run::run(demux.as_mut(), &self.plan, targets, control)?;

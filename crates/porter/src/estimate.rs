@@ -23,7 +23,8 @@ pub fn stated_bytes(recipe: &Recipe, seconds: f64) -> Option<u64> {
     let media = &recipe.media;
     let mut picture = media.video.as_ref().map(|v| match v.rate {
         BitRecipe::Average(bits) => Some(u64::from(bits)),
-        BitRecipe::Quantiser(_) => None,
+        BitRecipe::Steered(s) => s.average.map(u64::from),
+        BitRecipe::Quantiser(_) | BitRecipe::Quality(_) => None,
     });
     let has_bits = |a: &AudioRecipe| coders::audio(a.codec).is_ok_and(|c| c.has_bits);
     if media.audio.as_ref().is_some_and(|a| !has_bits(a)) {

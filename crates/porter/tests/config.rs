@@ -204,6 +204,45 @@ fn a_problem_is_told_with_its_place(
     "preset[0].video.bitrate",
     "one of the two"
 )]
+#[case::three_rates(
+    "fit = \"960x540\"",
+    "quality = 60\nquantiser = 20",
+    "preset[0].video.quality",
+    "one of the two"
+)]
+#[case::quality("fit = \"960x540\"", "quality = 0", "preset[0].video.quality", "1 to 100")]
+#[case::passes("fit = \"960x540\"", "quality = 60\npasses = 2", "preset[0].video.passes", "'bitrate'")]
+#[case::three_passes(
+    "fit = \"960x540\"",
+    "bitrate = \"2 Mbit/s\"\npasses = 3",
+    "preset[0].video.passes",
+    "1 to 2"
+)]
+#[case::buffer_alone("fit = \"960x540\"", "buffer = \"1 s\"", "preset[0].video.buffer", "both, or neither")]
+#[case::buffer(
+    "fit = \"960x540\"",
+    "quality = 60\nmost_bitrate = \"2 Mbit/s\"\nbuffer = \"1 min\"",
+    "preset[0].video.buffer",
+    "30 s"
+)]
+#[case::limit(
+    "fit = \"960x540\"",
+    "bitrate = \"2 Mbit/s\"\nmost_bitrate = \"1 Mbit/s\"",
+    "preset[0].video.most_bitrate",
+    "not less than 'bitrate'"
+)]
+#[case::limit_of_a_quantiser(
+    "fit = \"960x540\"",
+    "quantiser = 20\nmost_bitrate = \"1 Mbit/s\"",
+    "preset[0].video.most_bitrate",
+    "stays as it is"
+)]
+#[case::limit_of_another(
+    "fit = \"960x540\"",
+    "codec = \"vp9\"\nbitrate = \"1 Mbit/s\"\nmost_bitrate = \"2 Mbit/s\"",
+    "preset[0].video.most_bitrate",
+    "it is for H.264"
+)]
 #[case::sound_codec(
     "[preset.audio]",
     "[preset.audio]\ncodec = \"ac3\"",

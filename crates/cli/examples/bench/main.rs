@@ -519,15 +519,7 @@ fn work(path: &Path) -> Result<bare::Work, Anyhow> {
         pictures: Vec::new(),
         sound: Vec::new(),
         sound_setup: d.tracks()[1].setup.clone(),
-        form: PictureForm {
-            width: FIT.0,
-            height: FIT.1,
-            rate: v.rate.ok_or("no rate")?,
-            colour: v.colour,
-            chroma: media::frame::Chroma::C420,
-            depth: 8,
-            steady_keys: false,
-        },
+        form: PictureForm { colour: v.colour, ..PictureForm::plain(FIT.0, FIT.1, v.rate.ok_or("no rate")?) },
         quantiser: QUANTISER,
         key_every: 50,
     };

@@ -1,6 +1,7 @@
 //! The table of encoders: one row says what an encoder takes and how it is begun. To add one: a file here that implements
 //! [`EncodeVideo`] or [`EncodeAudio`], a name in the recipe, and a row.
 
+use super::h264::control::Aim;
 use super::{
     EncodeAudio, EncodeVideo, PictureForm, aac, ffv1, flac_encode, h264, mjpeg_encode, mp3_encode, opus, pcm,
     raw_encode, svt, vpx,
@@ -38,6 +39,8 @@ pub enum Takes {
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Rates {
+    /// Limits and a film that is gone through before, too.
+    All,
     QuantiserOrBits,
     Quantiser,
     /// It has its own.
@@ -81,12 +84,17 @@ pub static VIDEO_CODERS: &[VideoCoder] = &[
         least: crate::limits::MIN_ENCODED_SIDE,
         even: true,
         takes: Takes::One(Wanted::PLAIN),
-        rates: Rates::QuantiserOrBits,
+        rates: Rates::All,
         missing: None,
         open: |form, rate, key_every| {
+            let quality = |q: Option<u8>| Aim::Quality(q.unwrap_or(BitRecipe::USUAL_QUALITY));
             let rate = match rate {
                 BitRecipe::Quantiser(q) => h264::Rate::Quantiser(q),
-                BitRecipe::Average(b) => h264::Rate::Average(b),
+                BitRecipe::Average(b) => h264::Rate::Aimed(Aim::Average(b), None),
+                BitRecipe::Quality(q) => h264::Rate::Aimed(quality(Some(q)), None),
+                BitRecipe::Steered(s) => {
+                    h264::Rate::Aimed(s.average.map_or_else(|| quality(s.quality), Aim::Average), s.most)
+                }
             };
             Ok(Box::new(h264::Encoder::new(form, rate, key_every)?))
         },

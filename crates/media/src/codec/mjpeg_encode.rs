@@ -3,7 +3,7 @@
 use super::{Coded, EncodeVideo, PictureForm};
 use crate::error::{Error, Result};
 use crate::frame::{Chroma, VideoFrame};
-use crate::recipe::BitRecipe;
+use crate::recipe::{BitRecipe, Plain};
 use jpeg_encoder::{Encoder as Jpeg, ImageBuffer, JpegColorType, SamplingFactor};
 
 pub struct Encoder {
@@ -18,7 +18,7 @@ fn quality(quantiser: u8) -> u8 {
 
 impl Encoder {
     pub fn new(form: &PictureForm, rate: BitRecipe) -> Result<Encoder> {
-        let BitRecipe::Quantiser(q) = rate else {
+        let Plain::Quantiser(q) = rate.plain() else {
             return Err(Error::setting("bitrate", "a quantiser: every picture stands by itself"));
         };
         if form.width > u32::from(u16::MAX) || form.height > u32::from(u16::MAX) {
@@ -87,7 +87,7 @@ mod tests {
     use super::*;
     use crate::codec::mjpeg::{Decoder, chroma};
     use crate::codec::single::OnePicture;
-    use crate::frame::{Colour, Pool};
+    use crate::frame::Pool;
     use crate::track::VideoTrack;
     use crate::units::Ratio;
     use rstest::rstest;
@@ -102,15 +102,8 @@ mod tests {
                 p.put(x as usize, y as usize, (40 + 60 * n as u32 + x + y) as u16);
             }
         }
-        let form = PictureForm {
-            width: w,
-            height: h,
-            rate: Ratio { num: 25, den: 1 },
-            colour: Colour::default(),
-            chroma: Chroma::C422,
-            depth: 8,
-            steady_keys: false,
-        };
+        let form =
+            PictureForm { chroma: Chroma::C422, ..PictureForm::plain(w, h, Ratio { num: 25, den: 1 }) };
         let mut out = Vec::new();
         Encoder::new(&form, BitRecipe::Quantiser(10)).unwrap().encode(&f, 0, 1, &mut out).unwrap();
         assert_eq!(chroma(&out[0].data), Some((Chroma::C422, w as u16, h as u16)));

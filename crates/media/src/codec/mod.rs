@@ -37,6 +37,7 @@ use crate::error::{Error, Result};
 use crate::frame::{AudioFrame, Chroma, Colour, Pool, VideoFrame};
 use crate::track::{Codec, Packet, Track};
 use crate::units::Ratio;
+use h264::control::Guide;
 use rows::{Decode, Row};
 
 /// Packets to pictures. Pictures come in the order of presentation, some packets late.
@@ -76,6 +77,10 @@ pub trait EncodeVideo: Send {
     fn flush(&mut self, out: &mut Vec<Coded>) -> Result<()>;
     /// The codec's setup record for the container; known after the first packet.
     fn setup(&self) -> Vec<u8>;
+    /// What the encoder that goes on behind this one is to know: [`PictureForm::memory`].
+    fn memory(&self) -> Vec<u8> {
+        Vec::new()
+    }
 }
 
 /// Sound to packets.
@@ -100,6 +105,27 @@ pub struct PictureForm {
     pub depth: u8,
     /// Key pictures come at equal distances only, and at no cut: several sizes of one film have theirs together.
     pub steady_keys: bool,
+    /// Where its pictures lie in a film that was gone through before.
+    pub guide: Option<Guide>,
+    /// What the encoder before it handed on.
+    pub memory: Vec<u8>,
+}
+
+impl PictureForm {
+    /// Pictures of 8-bit 4:2:0, of which nothing more is known.
+    pub fn plain(width: u32, height: u32, rate: Ratio) -> PictureForm {
+        PictureForm {
+            width,
+            height,
+            rate,
+            colour: Colour::default(),
+            chroma: Chroma::C420,
+            depth: 8,
+            steady_keys: false,
+            guide: None,
+            memory: Vec::new(),
+        }
+    }
 }
 
 /// A decoder for a picture track, or why there is none.

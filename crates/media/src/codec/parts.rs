@@ -154,7 +154,7 @@ impl InParts {
     /// All packets before this one need not be made again.
     fn end_part(&mut self, packets: u64) {
         if let Some(kept) = &mut self.kept
-            && kept.end_segment(packets, 0, &self.setup).is_err()
+            && kept.end_segment(packets, 0, (&self.setup, &[])).is_err()
         {
             // Nothing is kept then, and nothing else is amiss.
             self.kept = None;

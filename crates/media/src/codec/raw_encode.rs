@@ -120,7 +120,7 @@ mod tests {
     use super::*;
     use crate::codec::raw::Decoder;
     use crate::codec::single::OnePicture;
-    use crate::frame::{Colour, Pool};
+    use crate::frame::Pool;
     use crate::track::{Packing, RawPicture, VideoTrack};
     use crate::units::Ratio;
     use rstest::rstest;
@@ -135,13 +135,9 @@ mod tests {
             }
         }
         let form = PictureForm {
-            width: w,
-            height: 6,
-            rate: Ratio { num: 25, den: 1 },
-            colour: Colour::default(),
             chroma: Chroma::C422,
             depth: 10,
-            steady_keys: false,
+            ..PictureForm::plain(w, 6, Ratio { num: 25, den: 1 })
         };
         let mut out = Vec::new();
         V210::new(&form).encode(&f, 0, 1, &mut out).unwrap();

@@ -11,6 +11,7 @@ pub mod stream;
 pub mod words;
 
 use crate::codec::coders::{AudioCoder, Rates, VideoCoder};
+use crate::codec::h264::control::{Ahead, Guide};
 use crate::codec::{self};
 use crate::container::wrap::{self, Wrapper};
 use crate::container::{Media, TimecodeTrack, Track};
@@ -23,6 +24,7 @@ use crate::recipe::{
 use crate::run::kept::SEGMENT_SECONDS;
 pub use copy::{CopyPlan, plain_pcm};
 pub use part::Span;
+use std::sync::Arc;
 pub use stream::{RungPlan, StreamPlan};
 
 /// The whole graph for one source.
@@ -118,6 +120,10 @@ pub struct VideoPlan {
     pub rate: BitRecipe,
     pub key_every: u32,
     pub frames: u64,
+    /// The seconds of the source that it shows, where it shows them as fast.
+    pub shows: Option<(f64, f64)>,
+    /// The source, where it was gone through before.
+    pub ahead: Option<Arc<Ahead>>,
 }
 
 #[derive(Clone, Debug)]
@@ -216,13 +222,19 @@ impl MadePlan {
 }
 
 impl VideoPlan {
+    /// Where its pictures lie in what was gone through before.
+    pub fn guide(&self) -> Option<Guide> {
+        let (ahead, (from, to)) = (self.ahead.clone()?, self.shows?);
+        Some(Guide { ahead, timescale: self.form.timescale, from, to })
+    }
+
     /// Pictures that one encoder codes before the next one goes on: whole distances of key pictures. None where every
     /// picture stands by itself anyway.
     pub fn segment(&self) -> Option<u64> {
         let rate = self.form.rate.map_or(25.0, |r| r.value());
         let keys = u64::from(self.key_every.max(1));
         let wanted = (SEGMENT_SECONDS * rate).ceil() as u64;
-        (self.coder.rates == Rates::QuantiserOrBits).then(|| wanted.div_ceil(keys) * keys)
+        matches!(self.coder.rates, Rates::All | Rates::QuantiserOrBits).then(|| wanted.div_ceil(keys) * keys)
     }
 }
 

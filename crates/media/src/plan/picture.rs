@@ -125,7 +125,10 @@ impl Planner<'_> {
             _ => here,
         } / pace.map_or(1.0, |p| f64::from(p.0) / 1000.0);
         let frames = frames.round() as u64;
-        Ok(VideoPlan { node: at, form, coder, rate: recipe.rate, key_every, frames })
+        let from = span.map_or(0.0, |s| s.from);
+        let shows = pace.is_none().then_some((from, from + long));
+        let rate = recipe.rate;
+        Ok(VideoPlan { node: at, form, coder, rate, key_every, frames, shows, ahead: None })
     }
 
     /// The plan of a still, and what it needs of the source.

@@ -123,6 +123,17 @@ fn video_words(v: &VideoPlan) -> String {
     let rate = match v.rate {
         BitRecipe::Quantiser(q) => format!("quantiser {q}"),
         BitRecipe::Average(b) => format!("{} kbit/s", b / 1000),
+        BitRecipe::Quality(q) => format!("quality {q}"),
+        BitRecipe::Steered(s) => {
+            let aim = match (s.average, s.quality) {
+                (Some(b), _) => format!("{} kbit/s", b / 1000),
+                (None, q) => format!("quality {}", q.unwrap_or(BitRecipe::USUAL_QUALITY)),
+            };
+            let most = s.most.map_or(String::new(), |m| {
+                format!(", at most {} kbit/s over {} ms", m.bits / 1000, m.buffer_ms)
+            });
+            format!("{aim}{most}{}", if s.twice { ", gone through before" } else { "" })
+        }
     };
     format!("{} {}, {rate}, a key picture every {} at most", v.coder.name, form_words(&v.form), v.key_every)
 }

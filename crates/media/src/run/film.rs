@@ -290,6 +290,8 @@ impl Video {
             chroma: f.chroma,
             depth: f.depth,
             steady_keys,
+            guide: plan.guide(),
+            memory: kept.as_ref().map(|k| k.whole().memory.clone()).unwrap_or_default(),
         };
         let encoder = (plan.coder.open)(&form, plan.rate, plan.key_every)?;
         tracks.push(OutTrack {
@@ -363,8 +365,10 @@ impl Video {
         if self.setup.get_or_insert_with(|| setup.clone()) != &setup {
             return Err(apart());
         }
+        self.form.memory = self.encoder.memory();
+        let memory = &self.form.memory;
         if let Some(kept) = &mut self.kept
-            && kept.end_segment(self.frames, self.end, &setup).is_err()
+            && kept.end_segment(self.frames, self.end, (&setup, memory)).is_err()
         {
             // Nothing is kept then, and nothing else is amiss.
             self.kept = None;

@@ -27,7 +27,7 @@ impl KeptFile for io::Cursor<Vec<u8>> {
 /// At least so many seconds are coded by one encoder.
 pub const SEGMENT_SECONDS: f64 = 20.0;
 
-const MAGIC: &[u8; 8] = b"segments";
+const MAGIC: &[u8; 8] = b"segment2";
 const PACKET: u8 = 1;
 const END: u8 = 2;
 /// A packet longer than this is none.
@@ -41,6 +41,8 @@ pub struct Whole {
     pub first: i64,
     pub end: i64,
     pub setup: Vec<u8>,
+    /// What its encoder hands on to the next.
+    pub memory: Vec<u8>,
 }
 
 /// What is kept of one output: its pictures, and each sound track by itself.
@@ -120,13 +122,14 @@ fn record(from: &mut impl Read, hash: &mut Xxh3) -> io::Result<Record> {
             let first = i64::from_le_bytes(number(from, hash)?);
             let end = i64::from_le_bytes(number(from, hash)?);
             let setup = long(from, hash)?;
+            let memory = long(from, hash)?;
             let wanted = hash.digest();
             let mut sum = [0; 8];
             from.read_exact(&mut sum)?;
             if u64::from_le_bytes(sum) != wanted {
                 return Err(wrong());
             }
-            Ok(Record::End(Whole { frames, first, end, setup }))
+            Ok(Record::End(Whole { frames, first, end, setup, memory }))
         }
         _ => Err(wrong()),
     }
@@ -195,13 +198,15 @@ impl Kept {
     }
 
     /// The segment is whole: up to this moment nothing is made again from now on.
-    pub fn end_segment(&mut self, frames: u64, end: i64, setup: &[u8]) -> io::Result<()> {
+    pub fn end_segment(&mut self, frames: u64, end: i64, (setup, memory): (&[u8], &[u8])) -> io::Result<()> {
         let mut head = vec![END];
         head.extend(frames.to_le_bytes());
         head.extend(self.first.unwrap_or(0).to_le_bytes());
         head.extend(end.to_le_bytes());
-        head.extend((setup.len() as u32).to_le_bytes());
-        head.extend(setup);
+        for part in [setup, memory] {
+            head.extend((part.len() as u32).to_le_bytes());
+            head.extend(part);
+        }
         self.put(&head)?;
         let sum = self.hash.digest().to_le_bytes();
         self.file.write_all(&sum)?;
@@ -245,10 +250,14 @@ fn record_unchecked(from: &mut impl Read) -> io::Result<Option<Coded>> {
             Record::End(_) => Ok(None),
         },
         _ => {
-            let mut head = [0; 28];
-            from.read_exact(&mut head)?;
-            let setup = u64::from(u32::from_le_bytes([head[24], head[25], head[26], head[27]]));
-            io::copy(&mut from.take(setup + 8), &mut io::sink())?;
+            io::copy(&mut from.take(24), &mut io::sink())?;
+            for _ in 0..2 {
+                let mut length = [0; 4];
+                from.read_exact(&mut length)?;
+                io::copy(&mut from.take(u32::from_le_bytes(length).into()), &mut io::sink())?;
+            }
+            // The checksum.
+            io::copy(&mut from.take(8), &mut io::sink())?;
             Ok(None)
         }
     }
@@ -315,7 +324,7 @@ mod tests {
         assert_eq!(kept.whole(), &Whole::default());
         for n in 0..13 {
             if n > 0 && n % 5 == 0 {
-                kept.end_segment(n as u64, 100 + n * 40, b"setup").unwrap();
+                kept.end_segment(n as u64, 100 + n * 40, (b"setup", b"memory")).unwrap();
             }
             kept.add(&coded(n)).unwrap();
         }
@@ -330,7 +339,8 @@ mod tests {
     fn whole_segments_come_back_and_the_broken_one_is_written_over() {
         let file = written();
         let mut kept = Kept::open(Box::new(file.clone()), 7).unwrap();
-        let whole = Whole { frames: 10, first: 100, end: 500, setup: b"setup".to_vec() };
+        let whole =
+            Whole { frames: 10, first: 100, end: 500, setup: b"setup".to_vec(), memory: b"memory".to_vec() };
         assert_eq!(kept.whole(), &whole);
         // As far as sound came, and no further.
         let early: Vec<i64> = std::iter::from_fn(|| kept.next(Some(180)).unwrap()).map(|c| c.pts).collect();
@@ -340,7 +350,7 @@ mod tests {
         for n in 10..15 {
             kept.add(&Coded { data: vec![9], ..coded(n) }).unwrap();
         }
-        kept.end_segment(15, 700, b"setup").unwrap();
+        kept.end_segment(15, 700, (b"setup", b"memory")).unwrap();
         let mut kept = Kept::open(Box::new(file), 7).unwrap();
         assert_eq!((kept.whole().frames, kept.whole().first, all(&mut kept).len()), (15, 100, 15));
     }

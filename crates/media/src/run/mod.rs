@@ -16,7 +16,7 @@ mod tree;
 mod wave;
 
 pub use bars::bars;
-pub use source::{levels, measure, set_levels};
+pub use source::{levels, look_ahead, measure, set_levels};
 
 use crate::container::Demux;
 use crate::container::wrap::{Fragment, Target};

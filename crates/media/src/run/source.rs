@@ -3,15 +3,17 @@
 use super::film::within;
 use super::tree::Takers;
 use super::{Control, Line, Message};
+use crate::codec::h264::control::{Ahead, Looker};
 use crate::container::Demux;
 use crate::error::{Error, Result};
 use crate::filter::audio::loudness::Meter;
 use crate::filter::audio::{AudioChain, AudioForm, AudioStep, Timeline};
 use crate::filter::video::Shown;
 use crate::frame::{AudioFrame, Pool, VideoFrame};
-use crate::plan::{AudioPlan, MadePlan, Plan, Span};
+use crate::plan::{AudioPlan, MadePlan, Plan, Span, VideoPlan};
 use crate::read::{Count, Got, Reader};
 use crate::track::Packet;
+use crate::units::Time;
 use std::sync::Arc;
 use std::sync::mpsc::SyncSender;
 
@@ -312,6 +314,46 @@ pub fn measure(
                     *factor = m.meter.gain(*to);
                 }
             }
+        }
+    }
+    Ok(())
+}
+
+/// Goes through the pictures of the source once, for the outputs whose bits are shared out over all of it.
+pub fn look_ahead(
+    open: &mut dyn FnMut() -> Result<Box<dyn Demux>>,
+    plan: &mut Plan,
+    control: &Control,
+) -> Result<()> {
+    let twice = |v: &VideoPlan| v.rate.is_twice() && v.shows.is_some();
+    let films = plan.outputs.iter().flat_map(|o| o.made.lines()).filter_map(MadePlan::film);
+    let wanted: Vec<(f64, f64)> =
+        films.filter_map(|f| f.video.as_ref().filter(|v| twice(v))?.shows).collect();
+    let (Some(track), false) = (plan.video, wanted.is_empty()) else { return Ok(()) };
+    let from = wanted.iter().map(|w| w.0).fold(f64::INFINITY, f64::min);
+    let to = wanted.iter().map(|w| w.1).fold(0.0, f64::max);
+    let mut demux = open()?;
+    let scale = demux.tracks()[track].timescale;
+    let mut reader = Reader::new(demux.as_mut(), &[track], &Pool::new())?;
+    reader.begin_at(from)?;
+    let (mut looker, mut ahead) = (Looker::default(), Ahead::default());
+    while let Some(got) = reader.next_one()? {
+        if control.stopping() {
+            return Err(Error::Stopped);
+        }
+        if reader.is_behind(to) {
+            break;
+        }
+        if let Got::Picture { frame, .. } = got {
+            let hard = looker.look(&frame);
+            ahead.pictures.push((Time::new(frame.pts, scale).seconds(), hard));
+        }
+    }
+    let ahead = Arc::new(ahead);
+    for line in plan.outputs.iter_mut().flat_map(|o| o.made.lines_mut()) {
+        let MadePlan::Film(film) = line else { continue };
+        for video in film.video.iter_mut().filter(|v| twice(v)) {
+            video.ahead = Some(ahead.clone());
         }
     }
     Ok(())

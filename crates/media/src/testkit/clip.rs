@@ -57,15 +57,7 @@ pub fn write_clip(clip: &Clip, sink: Box<dyn Sink>) -> Result<()> {
     let per_second = clip.rate.value().round() as u32;
     let (scale, delta) = (clip.rate.num, i64::from(clip.rate.den));
     let colour = Colour { primaries: 1, transfer: 1, matrix: 1, full_range: false };
-    let form = PictureForm {
-        width: clip.width,
-        height: clip.height,
-        rate: clip.rate,
-        colour,
-        chroma: crate::frame::Chroma::C420,
-        depth: 8,
-        steady_keys: false,
-    };
+    let form = PictureForm { colour, ..PictureForm::plain(clip.width, clip.height, clip.rate) };
     let mut pictures = h264::Encoder::new(&form, h264::Rate::Quantiser(clip.quantiser), per_second * 2)?;
     let mut sounds = aac::Encoder::new(SOUND_RATE, 2, 128_000)?;
     let seconds = f64::from(clip.frames) / clip.rate.value();

@@ -5,6 +5,7 @@ pub mod compare;
 pub mod heic;
 pub mod hostile;
 pub mod layout;
+pub mod likeness;
 pub mod wrap;
 
 pub use clip::{Clip, write_clip};

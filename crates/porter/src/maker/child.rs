@@ -438,12 +438,14 @@ impl Desk<'_> {
         Ok(ends)
     }
 
-    /// Loudness is measured in a pass of its own over the sound: of long outputs what it found is kept as well.
+    /// What is gone through before anything is made. Loudness is measured in a pass of its own over the sound: of long
+    /// outputs what it found is kept as well.
     fn measure(&self, plan: &mut Plan, outputs: &[&Ordered], control: &Control) -> Result<()> {
         let is_long = plan.outputs.iter().any(OutputPlan::is_long) && !run::levels(plan).is_empty();
         let recipes: Vec<_> = outputs.iter().map(|o| &o.recipe.media).collect();
         let of = serde_json::to_vec(&recipes).ok().filter(|_| is_long);
         let at = of.map(|of| self.order.folder.join(format!("levels-{:032x}", xxh3_128(&of))));
+        run::look_ahead(&mut || self.demux(), plan, control)?;
         let known = at
             .as_ref()
             .and_then(|at| serde_json::from_slice::<Vec<Option<f32>>>(&std::fs::read(at).ok()?).ok());

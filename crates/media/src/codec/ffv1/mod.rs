@@ -155,21 +155,13 @@ mod tests {
     use super::*;
     use crate::codec::single::OnePicture;
     use crate::codec::{EncodeVideo, PictureForm};
-    use crate::frame::{Colour, Pool, VideoFrame};
+    use crate::frame::{Pool, VideoFrame};
     use crate::track::VideoTrack;
     use crate::units::Ratio;
     use rstest::rstest;
 
     fn form(w: u32, h: u32, chroma: Chroma, depth: u8) -> PictureForm {
-        PictureForm {
-            width: w,
-            height: h,
-            rate: Ratio { num: 25, den: 1 },
-            colour: Colour::default(),
-            steady_keys: false,
-            chroma,
-            depth,
-        }
+        PictureForm { chroma, depth, ..PictureForm::plain(w, h, Ratio { num: 25, den: 1 }) }
     }
 
     /// Slopes, edges and noise, up to the ends of the range.

@@ -1,6 +1,7 @@
 //! Encoding through openh264.
 #![allow(unsafe_code)]
 
+use super::control::{Aim, Cap, Control};
 use super::{Config, NAL_PPS, NAL_SPS};
 use crate::codec::{Coded, EncodeVideo, PictureForm};
 use crate::error::{Error, Result};
@@ -14,12 +15,12 @@ use std::os::raw::{c_int, c_void};
 use std::ptr;
 
 /// How many bits pictures get.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq)]
 pub enum Rate {
     /// The same quantiser for every picture: [`Rate::MIN_QUANTISER`] (best) to [`Rate::MAX_QUANTISER`].
     Quantiser(u8),
-    /// Bits a second on average.
-    Average(u32),
+    /// By what is wanted of the whole.
+    Aimed(Aim, Option<Cap>),
 }
 
 impl Rate {
@@ -44,6 +45,9 @@ pub struct Encoder {
     info: Box<SFrameBSInfo>,
     clock_ms: f64,
     step_ms: f64,
+    /// With the settings, of which it changes one from picture to picture.
+    control: Option<(Control, Box<SEncParamExt>)>,
+    begun: bool,
 }
 
 // SAFETY: used by one owner at a time; the library's own threads work within its calls only.
@@ -70,7 +74,7 @@ impl Encoder {
             return Err(Error::limit("H.264 encoder", "no memory to start it"));
         }
         let fps = form.rate.value();
-        let encoder = Encoder {
+        let mut encoder = Encoder {
             raw,
             width: w,
             height: h,
@@ -78,6 +82,8 @@ impl Encoder {
             info: Box::default(),
             clock_ms: 0.0,
             step_ms: 1000.0 / fps,
+            control: None,
+            begun: false,
         };
         let mut p = SEncParamExt::default();
         let mut quiet: c_int = 0;
@@ -98,7 +104,40 @@ impl Encoder {
                 format!("the H.264 encoder refused {w}x{h} with {rate:?} (code {code})"),
             ));
         }
+        if let Rate::Aimed(aim, cap) = rate {
+            let (guide, memory) = (form.guide.as_ref(), &form.memory);
+            let keys = (fps, key_every, form.steady_keys);
+            encoder.control = Some((Control::new((aim, cap), (w, h), keys, guide, memory), Box::new(p)));
+        }
         Ok(encoder)
+    }
+
+    /// Tells the library how the next picture is to be coded.
+    fn steer(&mut self, frame: &VideoFrame, pts: i64) -> Result<()> {
+        let first = !std::mem::replace(&mut self.begun, true);
+        let Some((control, settings)) = &mut self.control else { return Ok(()) };
+        let (quantiser, key) = control.next(frame, pts, first);
+        let changes = settings.sSpatialLayers[0].iDLayerQp != c_int::from(quantiser);
+        settings.sSpatialLayers[0].iDLayerQp = c_int::from(quantiser);
+        let settings = ptr::from_mut(settings.as_mut()).cast::<c_void>();
+        let raw = self.raw;
+        // SAFETY: a whole parameter set, as it was begun with but for the quantiser, that the call copies.
+        let code = unsafe {
+            let vt = self.vtable();
+            let set = vt.SetOption.filter(|_| changes);
+            let code = set.map_or(0, |f| f(raw, sys::ENCODER_OPTION_SVC_ENCODE_PARAM_EXT, settings));
+            match vt.ForceIntraFrame.filter(|_| key && code == 0) {
+                Some(f) => f(raw, true),
+                None => code,
+            }
+        };
+        if code != 0 {
+            return Err(Error::limit(
+                "H.264 encoder",
+                format!("it took no quantiser at {pts} (code {code})"),
+            ));
+        }
+        Ok(())
     }
 
     fn vtable(&self) -> &ISVCEncoderVtbl {
@@ -148,11 +187,14 @@ pub(crate) fn set_up(p: &mut SEncParamExt, form: &PictureForm, rate: Rate, key_e
             p.iTargetBitrate = 10_000_000;
             layer.iSpatialBitrate = 10_000_000;
         }
-        Rate::Average(bits) => {
-            p.iRCMode = sys::RC_BITRATE_MODE;
-            p.iTargetBitrate = bits as c_int;
-            layer.iSpatialBitrate = bits as c_int;
-            layer.iMaxSpatialBitrate = 0;
+        // The quantiser comes with each picture, and so do key pictures.
+        Rate::Aimed(..) => {
+            p.iRCMode = sys::RC_OFF_MODE;
+            p.uiIntraPeriod = 0;
+            p.bEnableSceneChangeDetect = false;
+            layer.iDLayerQp = 26;
+            p.iTargetBitrate = 10_000_000;
+            layer.iSpatialBitrate = 10_000_000;
         }
     }
 }
@@ -171,6 +213,7 @@ impl EncodeVideo for Encoder {
                 ),
             ));
         }
+        self.steer(frame, pts)?;
         // Only the order of times matters to the library, at a constant quantiser; real ones are kept outside.
         let mut picture = SSourcePicture {
             iColorFormat: sys::videoFormatI420 as c_int,
@@ -219,6 +262,9 @@ impl EncodeVideo for Encoder {
                 }
             }
         }
+        if let Some((control, _)) = &mut self.control {
+            control.took(data.len(), key);
+        }
         if data.is_empty() {
             return Err(Error::limit("H.264 encoder", format!("it gave nothing for the picture at {pts}")));
         }
@@ -233,6 +279,10 @@ impl EncodeVideo for Encoder {
 
     fn setup(&self) -> Vec<u8> {
         self.config.write()
+    }
+
+    fn memory(&self) -> Vec<u8> {
+        self.control.as_ref().map_or_else(Vec::new, |(c, _)| c.memory())
     }
 }
 

@@ -1,6 +1,7 @@
 //! H.264 (ITU-T H.264, 08/2021). Encoding is done by openh264; decoding by it as well where it can (progressive pictures
 //! in 8-bit 4:2:0), and by rust_h264, which is exact and slower, where it cannot.
 
+pub mod control;
 mod either;
 mod encode;
 mod exact;

@@ -5,7 +5,7 @@ use crate::codec::waiting::Numbered;
 use crate::codec::{Coded, EncodeVideo, PictureForm, av1};
 use crate::error::{Error, Result};
 use crate::frame::{Chroma, Samples, VideoFrame};
-use crate::recipe::BitRecipe;
+use crate::recipe::{BitRecipe, Plain};
 use std::os::raw::{c_int, c_longlong, c_uchar, c_uint, c_void};
 use std::ptr;
 
@@ -61,8 +61,10 @@ unsafe extern "C" {
 /// 0 is best and slowest, 13 the quickest; this is what a house can wait for.
 const SPEED: c_int = 10;
 const SPEED_OF_STILLS: c_int = 8;
-/// Always as many, so that the result is the same on every machine: with a bit rate it hangs on them.
+/// With a quantiser the result is the same for any number; with a bit rate it hangs on which of several was quicker, so that
+/// one works alone.
 const PROCESSORS: c_uint = 4;
+const PROCESSORS_WITH_BITS: c_uint = 1;
 /// Pictures that look ahead to one another are 2 to the power of this. The usual 5 need half as much memory again and save
 /// nothing; a picture larger than this many samples is content with less.
 const LAYERS: c_uint = 4;
@@ -95,10 +97,10 @@ unsafe impl Send for Encoder {}
 
 impl Encoder {
     pub fn new(form: &PictureForm, rate: BitRecipe, key_every: u32) -> Result<Self> {
-        let amount = match rate {
+        let amount = match rate.plain() {
             // H.264's scale of 52 steps on AV1's of 64.
-            BitRecipe::Quantiser(q) => Amount::Quantiser(u32::from(q.min(51)) * 63 / 51),
-            BitRecipe::Average(b) => Amount::Bits(b.max(1000)),
+            Plain::Quantiser(q) => Amount::Quantiser(u32::from(q.min(51)) * 63 / 51),
+            Plain::Bits(b) => Amount::Bits(b.max(1000)),
         };
         let large = u64::from(form.width) * u64::from(form.height) > LARGE;
         let layers = if large { LAYERS_OF_LARGE } else { LAYERS };
@@ -130,7 +132,7 @@ impl Encoder {
             bits,
             quantiser,
             speed,
-            processors: PROCESSORS,
+            processors: if bits > 0 { PROCESSORS_WITH_BITS } else { PROCESSORS },
             layers,
             primaries: form.colour.primaries,
             transfer: form.colour.transfer,

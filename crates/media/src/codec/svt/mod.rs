@@ -39,13 +39,11 @@ pub fn encoder(_: &PictureForm, _: BitRecipe, _: u32) -> Result<Box<dyn EncodeVi
 #[cfg(svt)]
 pub fn still(frame: &VideoFrame, quantiser: u32) -> Result<(Vec<u8>, Vec<u8>)> {
     let form = PictureForm {
-        width: frame.width,
-        height: frame.height,
-        rate: Ratio::ONE,
         colour: frame.colour,
         chroma: frame.chroma,
         depth: frame.depth,
         steady_keys: true,
+        ..PictureForm::plain(frame.width, frame.height, Ratio::ONE)
     };
     let mut encoder = encode::Encoder::of_still(&form, quantiser)?;
     let mut packets = Vec::new();

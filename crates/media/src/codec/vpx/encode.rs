@@ -5,7 +5,7 @@ use crate::codec::waiting::Numbered;
 use crate::codec::{Coded, EncodeVideo, PictureForm};
 use crate::error::{Error, Result};
 use crate::frame::{Chroma, VideoFrame};
-use crate::recipe::BitRecipe;
+use crate::recipe::{BitRecipe, Plain};
 use std::os::raw::{c_int, c_longlong, c_uint, c_void};
 use std::ptr;
 
@@ -59,10 +59,10 @@ unsafe impl Send for Encoder {}
 
 impl Encoder {
     pub fn new(form: &PictureForm, rate: BitRecipe, key_every: u32) -> Result<Self> {
-        let (quantiser, kilobits) = match rate {
+        let (quantiser, kilobits) = match rate.plain() {
             // H.264's scale of 52 steps on VP9's of 64.
-            BitRecipe::Quantiser(q) => (u32::from(q.min(51)) * 63 / 51, 0),
-            BitRecipe::Average(b) => (64, (b / 1000).max(1)),
+            Plain::Quantiser(q) => (u32::from(q.min(51)) * 63 / 51, 0),
+            Plain::Bits(b) => (64, (b / 1000).max(1)),
         };
         // 7.2.2 of the specification: colour_space, in the terms of H.273.
         let colour_space = match form.colour.matrix {

@@ -2,16 +2,16 @@
 
 use super::super::raw;
 use super::super::values;
+use super::bits::{self, bitrate};
 use super::{At, Checker, Step, key};
 use crate::naming;
-use media::codec::coders::{self, Rates};
-use media::codec::h264::Rate;
+use media::codec::coders;
 use media::container::wrap::{self, WRAPPERS, Wrap};
 use media::filter::audio::fade::Fade;
 use media::filter::video::grade::Table;
 use media::filter::video::{Burn, Captions, Deinterlacing, Fill, Kernel, Overlay, Rect, Side};
 use media::recipe::{
-    AudioCodec, AudioRecipe, BitRecipe, Deinterlace, Framing, Loudness, Moment, Needed, Part, PicturesKind,
+    AudioCodec, AudioRecipe, Deinterlace, Framing, Loudness, Moment, Needed, Part, PicturesKind,
     PicturesRecipe, Recipe, Rung, StillChoice, StillRecipe, StreamRecipe, VideoCodec, VideoRecipe,
     WaveRecipe,
 };
@@ -194,17 +194,6 @@ fn stream(c: &mut Checker<'_>, preset: &At, p: &raw::Preset, s: &raw::Stream) ->
 }
 
 /// Of pictures.
-fn bitrate(c: &mut Checker<'_>, path: At, text: &str) -> u32 {
-    match values::bitrate(text) {
-        Some(n) if (Rate::MIN_AVERAGE..=Rate::MAX_AVERAGE).contains(&n) => n,
-        _ => {
-            let wanted = "a rate such as \"2.5 Mbit/s\", from \"32 kbit/s\" to \"200 Mbit/s\"";
-            c.fault(path, format!("\"{text}\""), wanted);
-            Rate::MIN_AVERAGE
-        }
-    }
-}
-
 /// Where something stands in a picture.
 const PLACES: [(&str, (Side, Side)); 9] = {
     use Side::{End, Middle, Start};
@@ -474,6 +463,10 @@ fn video(c: &mut Checker<'_>, here: &At, v: &raw::Video) -> VideoRecipe {
             ("kernel", v.kernel.is_some()),
             ("quantiser", v.quantiser.is_some()),
             ("bitrate", v.bitrate.is_some()),
+            ("quality", v.quality.is_some()),
+            ("most_bitrate", v.most_bitrate.is_some()),
+            ("buffer", v.buffer.is_some()),
+            ("passes", v.passes.is_some()),
             ("key_every", v.key_every.is_some()),
             ("crop", v.crop.is_some()),
             ("rate_change", v.rate_change.is_some()),
@@ -488,22 +481,6 @@ fn video(c: &mut Checker<'_>, here: &At, v: &raw::Video) -> VideoRecipe {
         for (name, _) in stated.into_iter().filter(|s| s.1) {
             c.fault(key(here, name), format!("'{name}' for pictures that are copied"), "no such key");
         }
-    }
-    let rates = row.map_or(Rates::None, |r| r.rates);
-    if rates != Rates::QuantiserOrBits
-        && codec != VideoCodec::Copy
-        && let Some(text) = &v.bitrate
-    {
-        let name = row.map_or("it", |r| r.name);
-        c.fault(key(here, "bitrate"), format!("\"{text}\" for {name}"), "no 'bitrate': it has its own");
-    }
-    if rates == Rates::None && codec != VideoCodec::Copy && v.quantiser.is_some() {
-        let name = row.map_or("it", |r| r.name);
-        c.fault(
-            key(here, "quantiser"),
-            format!("'quantiser' for {name}"),
-            "no 'quantiser': nothing is rounded",
-        );
     }
     let fit = c.size(key(here, "fit"), v.fit.as_deref());
     let fill = v.fill.as_deref().map_or(Fill::Black, |text| fill(c, key(here, "fill"), text));
@@ -551,17 +528,7 @@ fn video(c: &mut Checker<'_>, here: &At, v: &raw::Video) -> VideoRecipe {
     });
     let key_every =
         c.duration(key(here, "key_every"), v.key_every.as_deref(), "2 s", Duration::from_millis(1));
-    let rate = match (v.quantiser, v.bitrate.as_deref()) {
-        (Some(_), Some(_)) => {
-            c.fault(key(here, "bitrate"), "'bitrate' beside 'quantiser'", "one of the two");
-            BitRecipe::Quantiser(Rate::MIN_QUANTISER)
-        }
-        (None, Some(text)) => BitRecipe::Average(bitrate(c, key(here, "bitrate"), text)),
-        (q, None) => {
-            let (least, most) = (Rate::MIN_QUANTISER.into(), Rate::MAX_QUANTISER.into());
-            BitRecipe::Quantiser(c.number(key(here, "quantiser"), q.unwrap_or(26), least, most) as u8)
-        }
-    };
+    let rate = bits::rate(c, here, v, row);
     let bars = v.crop.as_deref() == Some("bars");
     let crop = v.crop.as_deref().filter(|_| !bars).and_then(|text| {
         let found = rect(text);

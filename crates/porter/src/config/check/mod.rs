@@ -1,6 +1,7 @@
 //! From the configuration as written to the house: every value checked, every name resolved. All faults
 //! are collected, so that one look mends the file.
 
+mod bits;
 mod item;
 mod media;
 mod notice;
