@@ -8,6 +8,7 @@ mod carry;
 mod house;
 mod jobs;
 mod make;
+mod quality;
 mod search;
 mod sending;
 mod speech;
@@ -35,6 +36,7 @@ const QUANTISER: u8 = 26;
 const FIT: (u32, u32) = (960, 540);
 
 fn main() -> Result<(), Anyhow> {
+    media::codec::svt::quiet();
     let args: Vec<String> = std::env::args().collect();
     match args.get(1).map(String::as_str) {
         Some("bare-transcode") => return bare_transcode(Path::new(&args[2])),
@@ -49,7 +51,7 @@ fn main() -> Result<(), Anyhow> {
     let wanted = args.get(1).cloned().unwrap_or_default();
     let dir = tempfile::tempdir()?;
     let bench = Bench { dir: dir.path().to_owned(), program: program()? };
-    let parts: [(&str, Part); 22] = [
+    let parts: [(&str, Part); 23] = [
         ("help", help),
         ("sparse", sparse),
         ("folder", folder),
@@ -70,6 +72,7 @@ fn main() -> Result<(), Anyhow> {
         ("deep", make::deep),
         ("filters", make::filters),
         ("loudness", make::loudness),
+        ("quality", quality::quality),
         ("words", speech::words),
         ("search", search::search),
     ];

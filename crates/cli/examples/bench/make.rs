@@ -2,7 +2,7 @@
 
 use super::{Anyhow, Bench, QUANTISER, create, figure, hd_clip, median, order_of, processor, work};
 use media::codec::yardstick as bare;
-use media::filter::video::{Deinterlacing, Form, Kernel, Shown, Step, Wanted};
+use media::filter::video::{Deinterlacing, Form, Grading, Kernel, Shown, Step, Wanted};
 use media::frame::{Chroma, Colour, Fields, Pool, VideoFrame};
 use media::recipe::{AudioCodec, AudioRecipe, BitRecipe, Loudness, Recipe, VideoRecipe};
 use media::testkit::{Clip, write_clip};
@@ -152,13 +152,16 @@ fn speed(step: &Step, chroma: Chroma, depth: u8) -> Result<f64, Anyhow> {
 
 pub fn filters(_: &Bench) -> Result<(), Anyhow> {
     let scale = |kernel| Step::Scale { width: SMALL.0, height: SMALL.1, kernel };
-    let of: [(&str, Step, Chroma, u8); 7] = [
+    let to_hd = Step::Grade(Grading { to_hd: true, look: None });
+    let of: [(&str, Step, Chroma, u8); 9] = [
         ("scale to 720p, bilinear", scale(Kernel::Bilinear), Chroma::C420, 8),
         ("scale to 720p, Catmull-Rom", scale(Kernel::CatmullRom), Chroma::C420, 8),
         ("scale to 720p, Catmull-Rom, 10-bit 4:2:2", scale(Kernel::CatmullRom), Chroma::C422, 10),
         ("halve, 10-bit 4:2:2", Step::Halve, Chroma::C422, 10),
         ("colour: 10-bit 4:2:2 to 8-bit 4:2:0", Step::As(Wanted::PLAIN), Chroma::C422, 10),
         ("colour: RGB to 8-bit 4:2:0", Step::As(Wanted::PLAIN), Chroma::Rgb, 8),
+        ("colour: the matrix of BT.601 to that of BT.709", to_hd.clone(), Chroma::C420, 8),
+        ("colour: the same, 10-bit 4:2:2", to_hd, Chroma::C422, 10),
         ("deinterlace by movement", Step::Deinterlace(Deinterlacing::default()), Chroma::C420, 8),
     ];
     for (name, step, chroma, depth) in of {

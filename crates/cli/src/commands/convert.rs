@@ -52,7 +52,7 @@ pub fn convert(a: &Convert) -> Result<ExitCode> {
 
 /// A file, or the first of several that are joined.
 fn shown(paths: &[PathBuf]) -> String {
-    let first = paths.first().map(|p| media::show::path(p)).unwrap_or_default();
+    let first = paths.first().map(media::show::path).unwrap_or_default();
     match paths.len() {
         0 | 1 => first,
         n => format!("{first} and {} more", n - 1),

@@ -169,14 +169,17 @@ impl<'a, T> Lines<'a, T> {
     }
 }
 
-/// A sample of 8 or of more bits.
+/// A sample of 8 or of more bits, and the numbers that sums of three of them fit in: the fewer bits these have, the more of
+/// them go into a vector.
 trait Sample: Copy + PartialEq {
-    fn get(self) -> i32;
+    type Number: Number;
+    fn get(self) -> Self::Number;
     fn of(v: i32) -> Self;
 }
 impl Sample for u8 {
+    type Number = i16;
     #[inline(always)]
-    fn get(self) -> i32 {
+    fn get(self) -> i16 {
         self.into()
     }
     #[inline(always)]
@@ -185,6 +188,7 @@ impl Sample for u8 {
     }
 }
 impl Sample for u16 {
+    type Number = i32;
     #[inline(always)]
     fn get(self) -> i32 {
         self.into()
@@ -194,6 +198,55 @@ impl Sample for u16 {
         v as u16
     }
 }
+
+trait Number: Copy + Ord + Into<i32> {
+    const ZERO: Self;
+    /// Every bit is set.
+    const ALL: Self;
+    fn apart(self, other: Self) -> Self;
+    fn sum(self, other: Self, third: Self) -> Self;
+    fn mean(self, other: Self) -> Self;
+    /// Every bit where it is less, else none.
+    fn less(self, than: Self) -> Self;
+    fn both(self, mask: Self) -> Self;
+    /// Itself where the mask is set, else the other.
+    fn or(self, mask: Self, other: Self) -> Self;
+}
+
+macro_rules! number {
+    ($t:ty) => {
+        impl Number for $t {
+            const ZERO: $t = 0;
+            const ALL: $t = -1;
+            #[inline(always)]
+            fn apart(self, other: $t) -> $t {
+                (self - other).abs()
+            }
+            #[inline(always)]
+            fn sum(self, other: $t, third: $t) -> $t {
+                self + other + third
+            }
+            #[inline(always)]
+            fn mean(self, other: $t) -> $t {
+                (self + other + 1) >> 1
+            }
+            #[inline(always)]
+            fn less(self, than: $t) -> $t {
+                -<$t>::from(self < than)
+            }
+            #[inline(always)]
+            fn both(self, mask: $t) -> $t {
+                self & mask
+            }
+            #[inline(always)]
+            fn or(self, mask: $t, other: $t) -> $t {
+                (self & mask) | (other & !mask)
+            }
+        }
+    };
+}
+number!(i16);
+number!(i32);
 
 struct Fill<'a, T> {
     method: Method,
@@ -217,8 +270,8 @@ impl<T: Sample> Work for Fill<'_, T> {
 #[inline(always)]
 fn fill<T: Sample>(work: Fill<'_, T>) {
     let Fill { method, all: [now, near, far], size: (w, h), keep, scale, to, stride } = work;
-    let mut moved = vec![0i32; w];
-    let mut drawn = Drawn::new(w);
+    let mut moved = vec![T::Number::ZERO; w];
+    let mut drawn = Drawn::<T::Number>::new(w);
     let (still, full) = (STILL * scale, (MOVES - STILL) * scale);
     let part = 1.0 / full as f32;
     for y in 0..h {
@@ -235,7 +288,7 @@ fn fill<T: Sample>(work: Fill<'_, T>) {
             out.iter_mut()
                 .zip(above)
                 .zip(below)
-                .for_each(|((o, a), b)| *o = T::of((a.get() + b.get() + 1) >> 1));
+                .for_each(|((o, a), b)| *o = T::of(a.get().mean(b.get()).into()));
             continue;
         }
         let other = now.line(y, w);
@@ -246,24 +299,25 @@ fn fill<T: Sample>(work: Fill<'_, T>) {
         apart(&mut moved, below, near_below, false);
         apart(&mut moved, above, far_above, false);
         apart(&mut moved, below, far_below, false);
-        if moved.iter().fold(0, |most, m| most.max(*m)) <= still {
+        if moved.iter().fold(T::Number::ZERO, |most, m| most.max(*m)).into() <= still {
             out.copy_from_slice(other);
             continue;
         }
         drawn.draw(above, below);
         for (((o, was), drawn), moving) in out.iter_mut().zip(other).zip(&drawn.values).zip(&moved) {
+            let moving: i32 = (*moving).into();
             let weight = (moving - still).clamp(0, full) as f32 * part;
-            let was = was.get() as f32;
-            *o = T::of(whole(was + (*drawn as f32 - was) * weight));
+            let (was, drawn): (i32, i32) = (was.get().into(), (*drawn).into());
+            *o = T::of(whole(was as f32 + (drawn - was) as f32 * weight));
         }
     }
 }
 
 /// The largest difference of two lines so far, at each point.
 #[inline(always)]
-fn apart<T: Sample>(most: &mut [i32], a: &[T], b: &[T], first: bool) {
+fn apart<T: Sample>(most: &mut [T::Number], a: &[T], b: &[T], first: bool) {
     for ((m, a), b) in most.iter_mut().zip(a).zip(b) {
-        let d = (a.get() - b.get()).abs();
+        let d = a.get().apart(b.get());
         *m = if first { d } else { d.max(*m) };
     }
 }
@@ -273,22 +327,22 @@ const REACH: usize = 3;
 
 /// The values between two lines, each along the direction in which they are most alike there. Steeper ones need clearer
 /// reasons, for they are found by chance more often: an edge gets better step by step.
-struct Drawn {
-    above: Vec<i32>,
-    below: Vec<i32>,
-    apart: Vec<i32>,
-    straight: Vec<i32>,
-    cost: Vec<i32>,
+struct Drawn<N> {
+    above: Vec<N>,
+    below: Vec<N>,
+    apart: Vec<N>,
+    straight: Vec<N>,
+    cost: Vec<N>,
     /// The best so far, the last of its side, and whether that side still gets better.
-    best: Vec<i32>,
-    last: Vec<i32>,
-    going: Vec<i32>,
-    values: Vec<i32>,
+    best: Vec<N>,
+    last: Vec<N>,
+    going: Vec<N>,
+    values: Vec<N>,
 }
 
-impl Drawn {
-    fn new(w: usize) -> Drawn {
-        let line = || vec![0; w];
+impl<N: Number> Drawn<N> {
+    fn new(w: usize) -> Drawn<N> {
+        let line = || vec![N::ZERO; w];
         Drawn {
             above: line(),
             below: line(),
@@ -303,12 +357,12 @@ impl Drawn {
     }
 
     #[inline(always)]
-    fn draw<T: Sample>(&mut self, above: &[T], below: &[T]) {
+    fn draw<T: Sample<Number = N>>(&mut self, above: &[T], below: &[T]) {
         let w = above.len();
         self.above.iter_mut().zip(above).for_each(|(t, v)| *t = v.get());
         self.below.iter_mut().zip(below).for_each(|(t, v)| *t = v.get());
         let lines = self.values.iter_mut().zip(&self.above).zip(&self.below);
-        lines.for_each(|((v, a), b)| *v = (a + b + 1) >> 1);
+        lines.for_each(|((v, a), b)| *v = a.mean(*b));
         if w < 2 * REACH + 3 {
             return;
         }
@@ -318,7 +372,7 @@ impl Drawn {
         let inside = REACH + 1..w - REACH - 1;
         for side in [-1isize, 1] {
             self.last.copy_from_slice(&self.straight);
-            self.going.fill(-1);
+            self.going.fill(N::ALL);
             for reach in 1..=REACH as isize {
                 let lean = side * reach;
                 self.unlike(lean);
@@ -335,12 +389,12 @@ impl Drawn {
                 let (b, cost, best, last) = (&b[..n], &cost[..n], &mut best[..n], &mut last[..n]);
                 let (going, values) = (&mut going[..n], &mut values[..n]);
                 for i in 0..n {
-                    let better = going[i] & -i32::from(cost[i] < last[i]);
-                    let take = better & -i32::from(cost[i] < best[i]);
+                    let better = going[i].both(cost[i].less(last[i]));
+                    let take = better.both(cost[i].less(best[i]));
                     going[i] = better;
-                    last[i] = (cost[i] & better) | (last[i] & !better);
-                    best[i] = (cost[i] & take) | (best[i] & !take);
-                    values[i] = (((a[i] + b[i] + 1) >> 1) & take) | (values[i] & !take);
+                    last[i] = cost[i].or(better, last[i]);
+                    best[i] = cost[i].or(take, best[i]);
+                    values[i] = a[i].mean(b[i]).or(take, values[i]);
                 }
             }
         }
@@ -354,11 +408,11 @@ impl Drawn {
         let a = &self.above[(from + lean) as usize..(to + lean) as usize];
         let b = &self.below[(from - lean) as usize..(to - lean) as usize];
         let apart = &mut self.apart[REACH..w - REACH];
-        apart.iter_mut().zip(a).zip(b).for_each(|((d, a), b)| *d = (a - b).abs());
+        apart.iter_mut().zip(a).zip(b).for_each(|((d, a), b)| *d = a.apart(*b));
         let n = apart.len() - 2;
         let cost = &mut self.cost[REACH + 1..REACH + 1 + n];
         let three = apart[..n].iter().zip(&apart[1..=n]).zip(&apart[2..]);
-        cost.iter_mut().zip(three).for_each(|(c, ((x, y), z))| *c = x + y + z);
+        cost.iter_mut().zip(three).for_each(|(c, ((x, y), z))| *c = x.sum(*y, *z));
     }
 }
 
@@ -370,13 +424,13 @@ mod tests {
 
     /// One point by itself, as it is told.
     fn along(above: &[u8], below: &[u8], x: usize) -> i32 {
-        let straight = (above[x].get() + below[x].get() + 1) >> 1;
+        let straight = above[x].get().mean(below[x].get()).into();
         if x < REACH + 1 || x + REACH + 1 >= above.len() {
             return straight;
         }
         let unlike = |lean: isize| -> i32 {
             let (a, b) = ((x as isize + lean) as usize, (x as isize - lean) as usize);
-            (0..3).map(|d| (above[a + d - 1].get() - below[b + d - 1].get()).abs()).sum()
+            (0..3).map(|d| i32::from(above[a + d - 1].get() - below[b + d - 1].get()).abs()).sum()
         };
         let (mut best, mut value) = (unlike(0), straight);
         for side in [-1isize, 1] {
@@ -391,7 +445,7 @@ mod tests {
                 if cost < best {
                     best = cost;
                     let (a, b) = ((x as isize + lean) as usize, (x as isize - lean) as usize);
-                    value = (above[a].get() + below[b].get() + 1) >> 1;
+                    value = above[a].get().mean(below[b].get()).into();
                 }
             }
         }
@@ -408,7 +462,8 @@ mod tests {
             let mut drawn = Drawn::new(w);
             drawn.draw(&above, &below);
             let want: Vec<i32> = (0..w).map(|x| along(&above, &below, x)).collect();
-            assert_eq!(drawn.values, want);
+            let values: Vec<i32> = drawn.values.iter().map(|v| i32::from(*v)).collect();
+            assert_eq!(values, want);
         }
     }
 

@@ -5,6 +5,7 @@
 //! BT.2390-11. Where only the matrix differs there is none.
 
 use super::frame::{shared, weights};
+use super::matrix::Between;
 use crate::error::{Error, Result};
 use crate::frame::{Chroma, Colour, Plane, Pool, Samples, VideoFrame};
 use std::sync::Arc;
@@ -385,6 +386,14 @@ impl Grader {
             return Ok(out);
         }
         let (sx, sy) = shared(f.chroma, 1);
+        if hd.is_none() && look.is_none() {
+            Between::of(|[y, b, r]| {
+                let [y, b, r] = [from.luma.0 + y, from.chroma.0 + b, from.chroma.0 + r];
+                to.coded(from.rgb(y, b, r))
+            })
+            .run(&f.planes, &mut out.planes, f.depth, (sx, sy));
+            return Ok(out);
+        }
         let wide = w.div_ceil(sx);
         let (mut cb, mut cr) = (vec![0f32; wide], vec![0f32; wide]);
         let (mut sum_b, mut sum_r) = (vec![0f32; wide], vec![0f32; wide]);
@@ -486,6 +495,41 @@ mod tests {
             "{:?} {want:?}",
             values(&out)
         );
+    }
+
+    /// Every colour, of every size: as it is when it goes by red, green and blue.
+    #[rstest]
+    fn a_matrix_is_that_of_each_pixel(
+        #[values(Chroma::C420, Chroma::C422, Chroma::C444)] chroma: Chroma,
+        #[values(8, 10)] depth: u8,
+        #[values((64, 36), (33, 7), (1, 1))] size: (u32, u32),
+        #[values(true, false)] full_range: bool,
+    ) {
+        let mut f = VideoFrame::new(&Pool::new(), size.0, size.1, chroma, depth).unwrap();
+        f.colour = Colour { full_range, ..colour(5, 1, 5) };
+        let top = (1u32 << depth) - 1;
+        for (i, p) in f.planes.iter_mut().enumerate() {
+            let (w, h) = (p.width as usize, p.height as usize);
+            for (y, x) in (0..h).flat_map(|y| (0..w).map(move |x| (y, x))) {
+                p.put(x, y, ((x * 7919 + y * 104_729 + i * 31_337) as u32 % 9973 % (top + 1)) as u16);
+            }
+        }
+        // A look that changes nothing takes the way of each pixel.
+        let text = "LUT_1D_SIZE 2\nDOMAIN_MIN -2 -2 -2\nDOMAIN_MAX 3 3 3\n-2 -2 -2\n3 3 3\n";
+        let nothing = Some(("same".into(), Arc::new(Table::parse(text).unwrap())));
+        let grade = |look| Grader::new(Grading { to_hd: true, look }, Pool::new()).grade(&f).unwrap();
+        let (quick, slow) = (grade(None), grade(nothing));
+        assert_eq!(quick.colour, slow.colour);
+        for (p, q) in quick.planes.iter().zip(&slow.planes) {
+            for (y, x) in (0..p.height).flat_map(|y| (0..p.width).map(move |x| (y, x))) {
+                assert!(
+                    p.at(x, y).abs_diff(q.at(x, y)) <= 1,
+                    "{} and {} at {x}, {y}",
+                    p.at(x, y),
+                    q.at(x, y)
+                );
+            }
+        }
     }
 
     /// What is dark stays as it is, white is bent below the brightest, and the brightest is the brightest.

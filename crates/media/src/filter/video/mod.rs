@@ -11,6 +11,7 @@ pub mod fade;
 pub mod frame;
 pub mod grade;
 pub mod halve;
+mod matrix;
 pub mod overlay;
 pub mod pick;
 pub mod pulldown;
