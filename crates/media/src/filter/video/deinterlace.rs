@@ -171,10 +171,11 @@ impl<'a, T> Lines<'a, T> {
 
 /// A sample of 8 or of more bits, and the numbers that sums of three of them fit in: the fewer bits these have, the more of
 /// them go into a vector.
-trait Sample: Copy + PartialEq {
+trait Sample: Copy + Ord {
     type Number: Number;
     fn get(self) -> Self::Number;
     fn of(v: i32) -> Self;
+    fn unlike(self, other: Self) -> Self;
 }
 impl Sample for u8 {
     type Number = i16;
@@ -186,6 +187,10 @@ impl Sample for u8 {
     fn of(v: i32) -> u8 {
         v as u8
     }
+    #[inline(always)]
+    fn unlike(self, other: u8) -> u8 {
+        self.abs_diff(other)
+    }
 }
 impl Sample for u16 {
     type Number = i32;
@@ -196,6 +201,10 @@ impl Sample for u16 {
     #[inline(always)]
     fn of(v: i32) -> u16 {
         v as u16
+    }
+    #[inline(always)]
+    fn unlike(self, other: u16) -> u16 {
+        self.abs_diff(other)
     }
 }
 
@@ -211,10 +220,15 @@ trait Number: Copy + Ord + Into<i32> {
     fn both(self, mask: Self) -> Self;
     /// Itself where the mask is set, else the other.
     fn or(self, mask: Self, other: Self) -> Self;
+    /// On the way to another, as far as it moves.
+    fn towards(self, other: Self, moving: Self, scale: i32) -> Self;
 }
 
+/// From still to moving.
+const WAY: i32 = MOVES - STILL;
+
 macro_rules! number {
-    ($t:ty) => {
+    ($t:ty, $towards:item) => {
         impl Number for $t {
             const ZERO: $t = 0;
             const ALL: $t = -1;
@@ -242,11 +256,29 @@ macro_rules! number {
             fn or(self, mask: $t, other: $t) -> $t {
                 (self & mask) | (other & !mask)
             }
+            #[inline(always)]
+            $towards
         }
     };
 }
-number!(i16);
-number!(i32);
+number!(
+    i16,
+    // 8 bits: the scale is 1, and a tenth is the upper half of a product.
+    fn towards(self, other: i16, moving: i16, _: i32) -> i16 {
+        const PART: i32 = (1 << 16) / WAY + 1;
+        let way = (moving - STILL as i16).max(0).min(WAY as i16);
+        let by = (other - self) * way + (WAY / 2) as i16;
+        self + ((i32::from(by) * PART) >> 16) as i16
+    }
+);
+number!(
+    i32,
+    fn towards(self, other: i32, moving: i32, scale: i32) -> i32 {
+        let (still, full) = (STILL * scale, WAY * scale);
+        let way = (moving - still).clamp(0, full) as f32 / full as f32;
+        whole(self as f32 + (other - self) as f32 * way)
+    }
+);
 
 struct Fill<'a, T> {
     method: Method,
@@ -270,10 +302,10 @@ impl<T: Sample> Work for Fill<'_, T> {
 #[inline(always)]
 fn fill<T: Sample>(work: Fill<'_, T>) {
     let Fill { method, all: [now, near, far], size: (w, h), keep, scale, to, stride } = work;
-    let mut moved = vec![T::Number::ZERO; w];
-    let mut drawn = Drawn::<T::Number>::new(w);
-    let (still, full) = (STILL * scale, (MOVES - STILL) * scale);
-    let part = 1.0 / full as f32;
+    let mut moved = vec![now.samples[0]; w];
+    let mut line = vec![T::Number::ZERO; w];
+    let mut drawn = Drawn::<T::Number>::new(w.min(PIECE + 2 * (REACH + 1)));
+    let still = STILL * scale;
     for y in 0..h {
         let out = &mut to[y * stride..y * stride + w];
         if y % 2 == keep || h < 2 {
@@ -294,33 +326,48 @@ fn fill<T: Sample>(work: Fill<'_, T>) {
         let other = now.line(y, w);
         let (near_other, near_above, near_below) = (near.line(y, w), near.line(up, w), near.line(down, w));
         let (far_above, far_below) = (far.line(up, w), far.line(down, w));
-        apart(&mut moved, other, near_other, true);
-        apart(&mut moved, above, near_above, false);
-        apart(&mut moved, below, near_below, false);
-        apart(&mut moved, above, far_above, false);
-        apart(&mut moved, below, far_below, false);
-        if moved.iter().fold(T::Number::ZERO, |most, m| most.max(*m)).into() <= still {
+        let pairs = [
+            (other, near_other),
+            (above, near_above),
+            (below, near_below),
+            (above, far_above),
+            (below, far_below),
+        ];
+        let most = apart(&mut moved, pairs);
+        if most.get().into() <= still {
             out.copy_from_slice(other);
             continue;
         }
-        drawn.draw(above, below);
-        for (((o, was), drawn), moving) in out.iter_mut().zip(other).zip(&drawn.values).zip(&moved) {
-            let moving: i32 = (*moving).into();
-            let weight = (moving - still).clamp(0, full) as f32 * part;
-            let (was, drawn): (i32, i32) = (was.get().into(), (*drawn).into());
-            *o = T::of(whole(was as f32 + (drawn - was) as f32 * weight));
+        // In pieces that stay nearest to the processor with all that is counted of them.
+        for from in (0..w).step_by(PIECE) {
+            let to = (from + PIECE).min(w);
+            let (a, b) = (from.saturating_sub(REACH + 1), (to + REACH + 1).min(w));
+            drawn.draw(&above[a..b], &below[a..b]);
+            line[from..to].copy_from_slice(&drawn.values[from - a..to - a]);
+        }
+        for (((o, was), drawn), moving) in out.iter_mut().zip(other).zip(&line).zip(&moved) {
+            *o = T::of(was.get().towards(*drawn, moving.get(), scale).into());
         }
     }
 }
 
-/// The largest difference of two lines so far, at each point.
+/// The largest difference that pairs of lines have, at each point and of all.
 #[inline(always)]
-fn apart<T: Sample>(most: &mut [T::Number], a: &[T], b: &[T], first: bool) {
-    for ((m, a), b) in most.iter_mut().zip(a).zip(b) {
-        let d = a.get().apart(b.get());
-        *m = if first { d } else { d.max(*m) };
+fn apart<T: Sample>(most: &mut [T], pairs: [(&[T], &[T]); 5]) -> T {
+    let n = most.len();
+    // All as long as each other, which is told so that nothing is asked at every point.
+    let pairs = pairs.map(|(a, b)| (&a[..n], &b[..n]));
+    let mut all = most[0].unlike(most[0]);
+    for (i, m) in most.iter_mut().enumerate() {
+        let d = pairs.map(|(a, b)| a[i].unlike(b[i]));
+        *m = d[0].max(d[1]).max(d[2].max(d[3])).max(d[4]);
+        all = all.max(*m);
     }
+    all
 }
+
+/// Points that are drawn at once.
+const PIECE: usize = 480;
 
 /// How far an edge may lean.
 const REACH: usize = 3;
@@ -357,8 +404,28 @@ impl<N: Number> Drawn<N> {
     }
 
     #[inline(always)]
+    fn fit(&mut self, w: usize) {
+        if self.above.len() == w {
+            return;
+        }
+        let all = [
+            &mut self.above,
+            &mut self.below,
+            &mut self.apart,
+            &mut self.straight,
+            &mut self.cost,
+            &mut self.best,
+            &mut self.last,
+            &mut self.going,
+            &mut self.values,
+        ];
+        all.into_iter().for_each(|line| line.resize(w, N::ZERO));
+    }
+
+    #[inline(always)]
     fn draw<T: Sample<Number = N>>(&mut self, above: &[T], below: &[T]) {
         let w = above.len();
+        self.fit(w);
         self.above.iter_mut().zip(above).for_each(|(t, v)| *t = v.get());
         self.below.iter_mut().zip(below).for_each(|(t, v)| *t = v.get());
         let lines = self.values.iter_mut().zip(&self.above).zip(&self.below);

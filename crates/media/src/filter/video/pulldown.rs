@@ -292,7 +292,7 @@ mod tests {
     fn fields(pictures: std::ops::Range<usize>, phase: usize) -> Vec<usize> {
         let each = pictures.enumerate();
         let mut all: Vec<usize> =
-            each.flat_map(|(n, p)| vec![p; if (n + phase) % 2 == 0 { 2 } else { 3 }]).collect();
+            each.flat_map(|(n, p)| vec![p; if (n + phase).is_multiple_of(2) { 2 } else { 3 }]).collect();
         all.truncate(all.len() / 2 * 2);
         all
     }
