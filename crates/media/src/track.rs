@@ -34,6 +34,11 @@ pub enum Codec {
     },
     /// SMPTE timecode counted in frames.
     Timecode,
+    /// Only who has the key can read it: what it is, and by which scheme (ISO/IEC 23001-7).
+    Encrypted {
+        of: Box<Codec>,
+        scheme: String,
+    },
     /// Known or unknown to the trade, but without a decoder here: its code as the file states it, and a
     /// plain name if there is one.
     Other {
@@ -80,6 +85,7 @@ impl Codec {
             Codec::Pcm(p) => p.to_string(),
             Codec::Adpcm { .. } => "ADPCM".into(),
             Codec::Timecode => "timecode".into(),
+            Codec::Encrypted { of, .. } => format!("encrypted {}", of.name()),
             Codec::Other { name: Some(name), .. } => (*name).into(),
             Codec::Other { code, name: None } => format!("'{code}'"),
         }

@@ -135,3 +135,20 @@ fn cuts_of_the_film_do_not_move_the_segments() {
         assert_eq!(cuts, [2.0, 2.0, 2.0, 2.0], "{name}");
     }
 }
+
+/// A part of a stream is told as one, and no film that was broken off.
+#[test]
+fn a_fragment_by_itself_is_a_part_of_something_else() {
+    let room = Room::with(&Clip::default());
+    room.make(&[stream(&[(160, 90)], false)]);
+    let folder = room.path(0);
+    let rung = names(&folder).into_iter().find(|n| n.ends_with(".mp4")).unwrap();
+    let bytes = std::fs::read(folder.join(rung)).unwrap();
+    let at = bytes.windows(4).position(|w| w == b"moof").unwrap() - 4;
+    let open = |bytes: &[u8]| container::open(Box::new(std::io::Cursor::new(bytes.to_vec())));
+    let e = open(&bytes[at..]).err().unwrap();
+    assert!(e.class() == "not supported" && e.to_string().contains("a part of something else"), "{e}");
+    // Cut off in the middle it is still told as that.
+    let e = open(&bytes[at..bytes.len() - 700]).err().unwrap();
+    assert!(e.class() == "damaged" && e.to_string().contains("cut off"), "{e}");
+}

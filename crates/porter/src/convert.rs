@@ -16,7 +16,7 @@ use media::facts::Facts;
 use media::join::Joined;
 use media::plan::words::{Told, decoded};
 use media::plan::{self, Plan};
-use media::recipe::Recipe;
+use media::recipe::{AudioCodec, Recipe, VideoCodec};
 use media::run::{self, Control, Made};
 use media::still;
 use std::fs::File;
@@ -85,12 +85,13 @@ pub fn plan_joined(sources: &[PathBuf], presets: &[Arc<Preset>]) -> Result<Plann
     let still = still::recognise(&head, &mut source)?;
     let mut facts = media::facts::of(source)?;
     for other in &sources[1..] {
+        let named = |e: media::Error| Error::Output(format!("{}: {e}", media::show::path(other)));
         let mut source = open(other)?;
-        let head = container::probe_bytes(&mut source)?;
-        if still.is_some() || still::recognise(&head, &mut source)?.is_some() {
+        let head = container::probe_bytes(&mut source).map_err(named)?;
+        if still.is_some() || still::recognise(&head, &mut source).map_err(named)?.is_some() {
             return Err(Error::Output("pictures by themselves are not joined: films and sound are".into()));
         }
-        facts.duration = match (facts.duration, media::facts::of(source)?.duration) {
+        facts.duration = match (facts.duration, media::facts::of(source).map_err(named)?.duration) {
             (Some(a), Some(b)) => Some(a.and(b)),
             _ => None,
         };
@@ -137,8 +138,16 @@ pub fn plan_joined(sources: &[PathBuf], presets: &[Arc<Preset>]) -> Result<Plann
     let (plan, ends) = plan::plan_each(&planned.tracks, &good);
     planned.plan = plan;
     let mut ends = ends.into_iter();
+    let copies = |r: &Recipe| {
+        let video = r.video.as_ref().is_some_and(|v| v.codec == VideoCodec::Copy);
+        video || r.audio.as_ref().is_some_and(|a| a.codec == AudioCodec::Copy)
+    };
     for p in presets {
         let end = match recipe(p) {
+            Ok(r) if sources.len() > 1 && copies(r) => {
+                ends.next();
+                Err("files that are joined are decoded; the preset takes tracks as they are".into())
+            }
             Ok(_) => ends.next().unwrap_or(Ok(0)).map_err(|e| plain(&e)),
             Err(e) => Err(e.to_string()),
         };

@@ -217,6 +217,10 @@ fn needs_vpx(track: &Track) -> Result<()> {
 
 /// Says what would work instead.
 pub fn no_decoder(track: &Track) -> Error {
+    if let Codec::Encrypted { of, scheme } = &track.codec {
+        let why = format!("{} that is encrypted ({scheme}): only who has its key can read it", of.name());
+        return Error::unsupported("", why);
+    }
     let profile = track.video().and_then(|v| v.profile.clone()).map_or(String::new(), |p| format!(" {p}"));
     let name = format!("{}{profile}", track.codec.name());
     let is_sound = track.audio().is_some();

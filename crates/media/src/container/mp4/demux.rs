@@ -169,6 +169,14 @@ fn no_index(top: &[FileBox], file_end: u64, cut_moov: Option<FileBox>) -> Error 
             format!("cut off, or still being copied: the index goes past the file's end at {file_end}"),
         );
     }
+    // A part of a stream for players: its description is a file of its own.
+    if top.iter().any(|b| &b.kind == b"moof") && top.iter().all(|b| !b.cut) {
+        return Error::unsupported(
+            "",
+            "it is a part of something else: fragments ('moof') of a stream whose beginning ('moov') is another file; put \
+             the beginning in front of it (the two files, one behind the other, are a whole one)",
+        );
+    }
     match top.last() {
         Some(last) if last.cut => Error::damaged_at(
             boxes::show(last.kind),

@@ -40,8 +40,8 @@ pub fn parse(stsd: &[u8], handler: Kind) -> Result<Entry> {
         return Err(Error::damaged("stsd", "no sample entry"));
     };
     match &handler {
-        b"vide" => video(entry.kind, entry.body),
-        b"soun" => sound(entry.kind, entry.body),
+        b"vide" => protected(entry.kind, entry.body, VIDEO_HEADER, video),
+        b"soun" => protected(entry.kind, entry.body, SOUND_HEADER, sound),
         _ if &entry.kind == b"tmcd" => timecode(entry.body),
         b"text" | b"sbtl" | b"subt" | b"clcp" => Ok(other(entry.kind, Media::Text)),
         _ => Ok(other(entry.kind, Media::Other)),
@@ -60,6 +60,26 @@ fn other(kind: Kind, media: Media) -> Entry {
 }
 
 const VIDEO_HEADER: usize = 78;
+const SOUND_HEADER: usize = 28;
+
+/// An entry that may stand for an encrypted one (14496-12, 8.12): what it was is told inside.
+fn protected(
+    kind: Kind,
+    body: &[u8],
+    header: usize,
+    read: fn(Kind, &[u8]) -> Result<Entry>,
+) -> Result<Entry> {
+    if !matches!(&kind, b"encv" | b"enca") {
+        return read(kind, body);
+    }
+    let sinf = find(body.get(header..).unwrap_or(&[]), b"sinf").unwrap_or(&[]);
+    let four = |b: &[u8], at: usize| b.get(at..at + 4).map(|k| [k[0], k[1], k[2], k[3]]);
+    let was = find(sinf, b"frma").and_then(|b| four(b, 0));
+    let scheme = find(sinf, b"schm").and_then(|b| four(b, 4)).map_or("no scheme stated".into(), show);
+    let mut entry = read(was.unwrap_or(kind), body)?;
+    entry.codec = Codec::Encrypted { of: Box::new(entry.codec), scheme };
+    Ok(entry)
+}
 
 fn video(kind: Kind, body: &[u8]) -> Result<Entry> {
     let short = || Error::damaged(format!("stsd/{}", show(kind)), "the picture entry is cut short");
@@ -412,6 +432,51 @@ mod tests {
         b.u32(1);
         b.put(kind, fill);
         b.bytes
+    }
+
+    /// What it is and by which scheme it is encrypted stands in it; where it does not, that it is encrypted stays.
+    #[test]
+    fn encrypted_tracks_are_named() {
+        let sinf = |b: &mut Builder, was: &Kind| {
+            b.put(b"sinf", |b| {
+                b.put(b"frma", |b| b.raw(was));
+                b.full(b"schm", 0, 0, |b| {
+                    b.raw(b"cbcs");
+                    b.u32(0x1_0000);
+                });
+            });
+        };
+        let picture = |told: bool| {
+            stsd(b"encv", |b| {
+                b.zeros(24);
+                b.u16(640);
+                b.u16(360);
+                b.zeros(50);
+                if told {
+                    sinf(b, b"vp09");
+                }
+            })
+        };
+        let sound = stsd(b"enca", |b| {
+            b.zeros(16);
+            b.u16(6);
+            b.u16(16);
+            b.u32(0);
+            b.u32(48_000 << 16);
+            sinf(b, b"ac-3");
+        });
+        let told = |stsd: &[u8], handler: &Kind| {
+            let entry = parse(stsd, *handler).unwrap();
+            let track = crate::track::Track::new(1, entry.codec, entry.media, 1000);
+            (track.codec.name(), crate::codec::why_not(&track).unwrap())
+        };
+        let (name, why) = told(&picture(true), b"vide");
+        assert_eq!(name, "encrypted VP9");
+        assert_eq!(why, "VP9 that is encrypted (cbcs): only who has its key can read it");
+        let (name, why) = told(&sound, b"soun");
+        assert!(name == "encrypted AC-3" && why.contains("AC-3 that is encrypted (cbcs)"), "{name}: {why}");
+        let (name, why) = told(&picture(false), b"vide");
+        assert!(name.starts_with("encrypted ") && why.contains("no scheme stated"), "{name}: {why}");
     }
 
     fn sound_entry(kind: &Kind, channels: u16, bits: u16, rate: u32) -> Vec<u8> {
