@@ -56,7 +56,7 @@ pub fn all() -> Formats {
     let written = WRAPPERS.iter().filter(|w| !w.name.is_empty()).map(|w| Container {
         name: w.name,
         pictures: VIDEO_CODERS.iter().filter(|c| w.video.contains(&c.codec)).map(|c| c.name).collect(),
-        sound: AUDIO_CODERS.iter().filter(|c| w.audio.contains(&c.codec)).map(|c| c.name).collect(),
+        sound: AUDIO_CODERS.iter().filter(|c| w.takes(None, Some(c.codec))).map(|c| c.name).collect(),
     });
     let mut known: Vec<Known> = KNOWN.iter().map(|k| Known { name: k.name, instead: k.instead }).collect();
     known.dedup();

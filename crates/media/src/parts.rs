@@ -27,7 +27,7 @@ pub fn all() -> [Part; 3] {
             without: "VP8 and VP9 pictures are not decoded; install libvpx with its development files and build again",
         },
         Part {
-            name: "AV1",
+            name: "making AV1",
             present: crate::codec::svt::PRESENT,
             without: "no AV1 and no AVIF is made; install libsvtav1enc with its development files and build again",
         },

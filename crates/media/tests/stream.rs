@@ -147,8 +147,8 @@ fn a_fragment_by_itself_is_a_part_of_something_else() {
     let at = bytes.windows(4).position(|w| w == b"moof").unwrap() - 4;
     let open = |bytes: &[u8]| container::open(Box::new(std::io::Cursor::new(bytes.to_vec())));
     let e = open(&bytes[at..]).err().unwrap();
-    assert!(e.class() == "not supported" && e.to_string().contains("a part of something else"), "{e}");
+    assert!(e.to_string().starts_with("not supported: it is a part of something else"), "{e}");
     // Cut off in the middle it is still told as that.
     let e = open(&bytes[at..bytes.len() - 700]).err().unwrap();
-    assert!(e.class() == "damaged" && e.to_string().contains("cut off"), "{e}");
+    assert!(e.to_string().contains("cut off"), "{e}");
 }

@@ -162,6 +162,8 @@ pub struct Wrapper {
     pub sound_extension: &'static str,
     pub video: &'static [VideoCodec],
     pub audio: &'static [AudioCodec],
+    /// Sound that it holds too, but is not taken for where it is not named: not everybody who plays it plays that.
+    pub audio_if_named: &'static [AudioCodec],
     /// It can say that a picture is to be turned for showing.
     pub turns: bool,
     /// A track may start later than the file.
@@ -185,6 +187,7 @@ const SOUND_FILE: Wrapper = Wrapper {
     sound_extension: "",
     video: &[],
     audio: &[],
+    audio_if_named: &[],
     turns: false,
     starts: false,
     timecode: false,
@@ -202,7 +205,8 @@ pub static WRAPPERS: &[Wrapper] = &[
         extension: "mp4",
         sound_extension: "m4a",
         video: &[VideoCodec::H264, VideoCodec::Av1, VideoCodec::Av1Ten],
-        audio: &[AudioCodec::Aac, AudioCodec::Opus],
+        audio: &[AudioCodec::Aac],
+        audio_if_named: &[AudioCodec::Opus],
         turns: true,
         starts: true,
         timecode: true,
@@ -231,6 +235,7 @@ pub static WRAPPERS: &[Wrapper] = &[
         sound_extension: "webm",
         video: &[VideoCodec::Vp9, VideoCodec::Av1, VideoCodec::Av1Ten],
         audio: &[AudioCodec::Opus],
+        audio_if_named: &[],
         turns: false,
         starts: true,
         timecode: false,
@@ -260,6 +265,7 @@ pub static WRAPPERS: &[Wrapper] = &[
             AudioCodec::Pcm16,
             AudioCodec::Pcm24,
         ],
+        audio_if_named: &[],
         turns: false,
         starts: true,
         timecode: false,
@@ -276,6 +282,7 @@ pub static WRAPPERS: &[Wrapper] = &[
         sound_extension: "mov",
         video: &[VideoCodec::H264, VideoCodec::MotionJpeg, VideoCodec::V210],
         audio: &[AudioCodec::Aac, AudioCodec::Pcm16, AudioCodec::Pcm24],
+        audio_if_named: &[],
         turns: true,
         starts: true,
         timecode: true,
@@ -302,6 +309,7 @@ pub static WRAPPERS: &[Wrapper] = &[
         sound_extension: "ts",
         video: &[VideoCodec::H264],
         audio: &[AudioCodec::Aac],
+        audio_if_named: &[],
         turns: false,
         starts: true,
         timecode: false,
@@ -376,6 +384,7 @@ pub static RUNG: Wrapper = Wrapper {
     sound_extension: "mp4",
     video: &[VideoCodec::H264],
     audio: &[AudioCodec::Aac],
+    audio_if_named: &[],
     turns: false,
     starts: false,
     timecode: false,
@@ -415,8 +424,9 @@ pub fn wrapper(
     if video.is_none() {
         all.sort_by_key(|w| !w.video.is_empty());
     }
+    let named_only = |w: &Wrapper| audio.is_some_and(|a| w.audio_if_named.contains(&a));
     all.into_iter()
-        .find(|w| takes(w))
+        .find(|w| takes(w) && !named_only(w))
         .ok_or_else(|| Error::setting("container", format!("none holds {}", words(video, audio))))
 }
 
@@ -424,7 +434,10 @@ impl Wrapper {
     /// Whether it holds these together; of what is copied that is known when it is there.
     pub fn takes(&self, video: Option<VideoCodec>, audio: Option<AudioCodec>) -> bool {
         video.is_none_or(|v| v == VideoCodec::Copy && !self.video.is_empty() || self.video.contains(&v))
-            && audio.is_none_or(|a| a == AudioCodec::Copy && self.most_sounds > 1 || self.audio.contains(&a))
+            && audio.is_none_or(|a| {
+                let held = self.audio.contains(&a) || self.audio_if_named.contains(&a);
+                a == AudioCodec::Copy && self.most_sounds > 1 || held
+            })
     }
 }
 
