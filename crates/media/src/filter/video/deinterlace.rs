@@ -171,11 +171,10 @@ impl<'a, T> Lines<'a, T> {
 
 /// A sample of 8 or of more bits, and the numbers that sums of three of them fit in: the fewer bits these have, the more of
 /// them go into a vector.
-trait Sample: Copy + Ord {
+trait Sample: Copy + PartialEq {
     type Number: Number;
     fn get(self) -> Self::Number;
     fn of(v: i32) -> Self;
-    fn unlike(self, other: Self) -> Self;
 }
 impl Sample for u8 {
     type Number = i16;
@@ -187,10 +186,6 @@ impl Sample for u8 {
     fn of(v: i32) -> u8 {
         v as u8
     }
-    #[inline(always)]
-    fn unlike(self, other: u8) -> u8 {
-        self.abs_diff(other)
-    }
 }
 impl Sample for u16 {
     type Number = i32;
@@ -201,10 +196,6 @@ impl Sample for u16 {
     #[inline(always)]
     fn of(v: i32) -> u16 {
         v as u16
-    }
-    #[inline(always)]
-    fn unlike(self, other: u16) -> u16 {
-        self.abs_diff(other)
     }
 }
 
@@ -302,7 +293,7 @@ impl<T: Sample> Work for Fill<'_, T> {
 #[inline(always)]
 fn fill<T: Sample>(work: Fill<'_, T>) {
     let Fill { method, all: [now, near, far], size: (w, h), keep, scale, to, stride } = work;
-    let mut moved = vec![now.samples[0]; w];
+    let mut moved = vec![T::Number::ZERO; w];
     let mut line = vec![T::Number::ZERO; w];
     let mut drawn = Drawn::<T::Number>::new(w.min(PIECE + 2 * (REACH + 1)));
     let still = STILL * scale;
@@ -326,15 +317,12 @@ fn fill<T: Sample>(work: Fill<'_, T>) {
         let other = now.line(y, w);
         let (near_other, near_above, near_below) = (near.line(y, w), near.line(up, w), near.line(down, w));
         let (far_above, far_below) = (far.line(up, w), far.line(down, w));
-        let pairs = [
-            (other, near_other),
-            (above, near_above),
-            (below, near_below),
-            (above, far_above),
-            (below, far_below),
-        ];
-        let most = apart(&mut moved, pairs);
-        if most.get().into() <= still {
+        apart(&mut moved, other, near_other, true);
+        apart(&mut moved, above, near_above, false);
+        apart(&mut moved, below, near_below, false);
+        apart(&mut moved, above, far_above, false);
+        apart(&mut moved, below, far_below, false);
+        if moved.iter().fold(T::Number::ZERO, |most, m| most.max(*m)).into() <= still {
             out.copy_from_slice(other);
             continue;
         }
@@ -346,24 +334,18 @@ fn fill<T: Sample>(work: Fill<'_, T>) {
             line[from..to].copy_from_slice(&drawn.values[from - a..to - a]);
         }
         for (((o, was), drawn), moving) in out.iter_mut().zip(other).zip(&line).zip(&moved) {
-            *o = T::of(was.get().towards(*drawn, moving.get(), scale).into());
+            *o = T::of(was.get().towards(*drawn, *moving, scale).into());
         }
     }
 }
 
-/// The largest difference that pairs of lines have, at each point and of all.
+/// The largest difference of two lines so far, at each point. All pairs in one loop were tried: no vectors were found in it.
 #[inline(always)]
-fn apart<T: Sample>(most: &mut [T], pairs: [(&[T], &[T]); 5]) -> T {
-    let n = most.len();
-    // All as long as each other, which is told so that nothing is asked at every point.
-    let pairs = pairs.map(|(a, b)| (&a[..n], &b[..n]));
-    let mut all = most[0].unlike(most[0]);
-    for (i, m) in most.iter_mut().enumerate() {
-        let d = pairs.map(|(a, b)| a[i].unlike(b[i]));
-        *m = d[0].max(d[1]).max(d[2].max(d[3])).max(d[4]);
-        all = all.max(*m);
+fn apart<T: Sample>(most: &mut [T::Number], a: &[T], b: &[T], first: bool) {
+    for ((m, a), b) in most.iter_mut().zip(a).zip(b) {
+        let d = a.get().apart(b.get());
+        *m = if first { d } else { d.max(*m) };
     }
-    all
 }
 
 /// Points that are drawn at once.
