@@ -3,7 +3,7 @@
 mod support;
 
 use media::facts::{self, Facts};
-use media::recipe::{AudioCodec, Recipe, VideoCodec};
+use media::recipe::{Recipe, VideoCodec};
 use media::run::Control;
 use media::testkit::Clip;
 use porter::config::{Preset, presets};
@@ -68,11 +68,6 @@ fn run(path: &Path, presets: &[Arc<Preset>], to: &Path) -> Vec<convert::Converte
     let planned = convert::plan(path, presets).unwrap();
     let control = Control::new(planned.outputs().len());
     planned.run(to, &Template::parse("{stem}_{preset}").unwrap(), &control).unwrap()
-}
-
-fn copies(r: &Recipe) -> bool {
-    let pictures = r.video.as_ref().is_some_and(|v| v.codec == VideoCodec::Copy);
-    pictures || r.audio.as_ref().is_some_and(|a| a.codec == AudioCodec::Copy)
 }
 
 /// Whether a source has what a recipe is made of.
@@ -153,7 +148,7 @@ fn every_preset_makes_what_it_says_or_says_why(
         let recipe = &part.recipe.media;
         let wanted = part.recipe.transcript.is_none() && applies(recipe, &of);
         // Tracks that are not coded go as they are where the container holds them.
-        let either = copies(recipe) && of.path.extension().is_some_and(|e| e != "mp4");
+        let either = recipe.copies() && of.path.extension().is_some_and(|e| e != "mp4");
         match came.end {
             Ok((path, made)) => {
                 assert!(wanted || either, "{name} was made: {}", path.display());
@@ -162,7 +157,7 @@ fn every_preset_makes_what_it_says_or_says_why(
                 } else if recipe.still.is_some() || recipe.pictures.is_some() || recipe.waveform.is_some() {
                     assert!(made.size.is_none_or(|s| s.0 > 0 && s.1 > 0), "{name}");
                     assert!(!facts_of(&path).video.is_empty(), "{name}");
-                } else if !copies(recipe) {
+                } else if !recipe.copies() {
                     holds(&facts_of(&path), recipe, &of, &name);
                 }
                 let ending = path.extension().map(|e| e.to_string_lossy().into_owned());
@@ -218,7 +213,7 @@ fn what_cannot_be_joined_is_told_by_name() {
     let planned = convert::plan_joined(&[of.path.clone(), of.path.clone()], &all).unwrap();
     for (preset, end) in &planned.each {
         let [part] = preset.parts.as_slice() else { continue };
-        if copies(&part.recipe.media) {
+        if part.recipe.media.copies() {
             assert!(end.as_ref().unwrap_err().contains("joined are decoded"), "{}: {end:?}", preset.name);
         }
     }

@@ -52,6 +52,12 @@ pub struct Rung {
 }
 
 impl Recipe {
+    /// It takes tracks as they are.
+    pub fn copies(&self) -> bool {
+        let video = self.video.as_ref().is_some_and(|v| v.codec == VideoCodec::Copy);
+        video || self.audio.as_ref().is_some_and(|a| a.codec == AudioCodec::Copy)
+    }
+
     /// All files that it needs: whoever may read them puts their bytes in.
     pub fn needed(&mut self) -> impl Iterator<Item = &mut Needed> {
         let video = self.video.iter_mut();

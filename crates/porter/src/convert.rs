@@ -16,7 +16,7 @@ use media::facts::Facts;
 use media::join::Joined;
 use media::plan::words::{Told, decoded};
 use media::plan::{self, Plan};
-use media::recipe::{AudioCodec, Recipe, VideoCodec};
+use media::recipe::Recipe;
 use media::run::{self, Control, Made};
 use media::still;
 use std::fs::File;
@@ -117,8 +117,15 @@ pub fn plan_joined(sources: &[PathBuf], presets: &[Arc<Preset>]) -> Result<Plann
     }
     planned.tracks = demux(sources)?.tracks().to_vec();
     let item = item_of(path);
+    // What is not planned has no place among the plan's outputs.
+    let usable = |p: &Preset| match recipe(p) {
+        Ok(r) if sources.len() > 1 && r.copies() => Err(Error::Output(
+            "files that are joined are decoded; the preset takes tracks as they are".into(),
+        )),
+        found => found.cloned(),
+    };
     let filled = |p: &Arc<Preset>| {
-        let mut recipe = recipe(p).ok()?.clone();
+        let mut recipe = usable(p).ok()?;
         let subject = Subject { facts: &planned.facts, item: &item, preset: &p.name, rule: "" };
         recipe.texts().for_each(|t| *t = naming::fill_text(t, &subject));
         recipe.needed().for_each(|n| drop(crate::recipe::read_needed(n)));
@@ -138,16 +145,8 @@ pub fn plan_joined(sources: &[PathBuf], presets: &[Arc<Preset>]) -> Result<Plann
     let (plan, ends) = plan::plan_each(&planned.tracks, &good);
     planned.plan = plan;
     let mut ends = ends.into_iter();
-    let copies = |r: &Recipe| {
-        let video = r.video.as_ref().is_some_and(|v| v.codec == VideoCodec::Copy);
-        video || r.audio.as_ref().is_some_and(|a| a.codec == AudioCodec::Copy)
-    };
     for p in presets {
-        let end = match recipe(p) {
-            Ok(r) if sources.len() > 1 && copies(r) => {
-                ends.next();
-                Err("files that are joined are decoded; the preset takes tracks as they are".into())
-            }
+        let end = match usable(p) {
             Ok(_) => ends.next().unwrap_or(Ok(0)).map_err(|e| plain(&e)),
             Err(e) => Err(e.to_string()),
         };

@@ -49,7 +49,7 @@ const SHORTEST_SCENE: u32 = 5;
 const USUAL: f64 = 2.0;
 /// Seconds of such pictures that a film is taken to have behind it when it begins.
 const PRIOR: f64 = 1.0;
-/// The first guess of bits for a hardness of 1 and a step of 1, for each small sample.
+/// The first guess of bits for a hardness of 1 and a step of 1, for each sample of luma.
 const GUESS: f64 = 0.9;
 
 pub const FINEST: f64 = 10.0;
@@ -344,7 +344,7 @@ pub struct Control {
     cap: Option<Cap>,
     fps: f64,
     key_every: u32,
-    /// Small samples of a picture.
+    /// Samples of luma of a picture.
     samples: f64,
     steady_keys: bool,
     guide: Option<(Guide, Vec<(f64, Rest)>)>,
@@ -504,8 +504,7 @@ impl Control {
         m.past.add(self.now, key);
         if let Some(size) = self.size() {
             let flows = self.cap.map_or(0.0, |c| f64::from(c.bits)) / self.fps;
-            let had = self.memory.bucket.unwrap_or(size * FULL);
-            self.memory.bucket = Some((had - bits + flows).clamp(0.0, size));
+            self.memory.bucket = self.bucket().map(|had| (had - bits + flows).clamp(0.0, size));
         }
     }
 }
