@@ -164,10 +164,10 @@ fn what_is_known_by_name_is_refused_by_that_name() {
     let known = json["known"].as_array().unwrap();
     let files: [(&str, &[u8]); 5] = [
         ("MXF", &[0x06, 0x0e, 0x2b, 0x34, 0x02, 0x05, 0x01, 0x01, 0x0d, 1, 2, 3, 4]),
-        ("RealMedia", b".RMF\0\0\0\x12\0\0\0\0"),
+        ("TAK", b"tBaK\x01\x0d\0\0"),
         ("WavPack", b"wvpk\0\0\0\0\x10\x04\0\0"),
         ("PDF", b"%PDF-1.7 and so on"),
-        ("AMR", b"#!AMR\n\x3c\x91"),
+        ("a plain E-AC-3 stream", &[0x0b, 0x77, 0x02, 0xff, 0x3f, 0x87, 0xff]),
     ];
     for (name, bytes) in files {
         let path = dir.path().join("file.bin");

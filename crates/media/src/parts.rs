@@ -14,7 +14,7 @@ impl Part {
     }
 }
 
-pub fn all() -> [Part; 3] {
+pub fn all() -> [Part; 5] {
     [
         Part {
             name: "fast H.264",
@@ -25,6 +25,16 @@ pub fn all() -> [Part; 3] {
             name: "VP8 and VP9",
             present: crate::codec::vpx::PRESENT,
             without: "VP8 and VP9 pictures are not decoded; install libvpx with its development files and build again",
+        },
+        Part {
+            name: "Theora",
+            present: crate::codec::theora::PRESENT,
+            without: "Theora pictures are not decoded; install libtheora with its development files and build again",
+        },
+        Part {
+            name: "AMR",
+            present: crate::codec::amr::PRESENT,
+            without: "AMR sound is not decoded; install opencore-amrnb and opencore-amrwb with their development files and build again",
         },
         Part {
             name: "making AV1",

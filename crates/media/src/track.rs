@@ -13,6 +13,7 @@ pub enum Codec {
     Vp9,
     MotionJpeg,
     Ffv1,
+    Theora,
     /// The frames of an animated GIF.
     Gif,
     /// Uncompressed pictures.
@@ -27,6 +28,14 @@ pub enum Codec {
     Alac,
     Opus,
     Pcm(PcmLayout),
+    /// Speech of telephones: frames of 20 ms that tell their length.
+    Amr {
+        wide: bool,
+    },
+    /// GSM full rate, in blocks of so many bytes.
+    Gsm {
+        block: u16,
+    },
     /// Four bits a sample, in blocks of so many bytes.
     Adpcm {
         kind: Adpcm,
@@ -72,6 +81,7 @@ impl Codec {
             Codec::Vp9 => "VP9".into(),
             Codec::MotionJpeg => "Motion JPEG".into(),
             Codec::Ffv1 => "FFV1".into(),
+            Codec::Theora => "Theora".into(),
             Codec::Gif => "GIF".into(),
             Codec::Raw(r) => r.to_string(),
             Codec::Stills => "still pictures".into(),
@@ -84,6 +94,9 @@ impl Codec {
             Codec::Opus => "Opus".into(),
             Codec::Pcm(p) => p.to_string(),
             Codec::Adpcm { .. } => "ADPCM".into(),
+            Codec::Amr { wide: false } => "AMR".into(),
+            Codec::Amr { wide: true } => "AMR-WB".into(),
+            Codec::Gsm { .. } => "GSM".into(),
             Codec::Timecode => "timecode".into(),
             Codec::Encrypted { of, .. } => format!("encrypted {}", of.name()),
             Codec::Other { name: Some(name), .. } => (*name).into(),
@@ -155,7 +168,11 @@ pub fn codec_names() -> Vec<&'static str> {
         "DTS",
         "ADPCM",
         "AMR",
+        "AMR-WB",
         "Windows Media Audio",
+        "RealVideo",
+        "RealAudio",
+        "AAC in RealMedia",
         "GSM",
         "QDesign",
         "TrueHD",

@@ -76,7 +76,7 @@ fn pictures_that_cannot_be_made_are_refused_by_name(#[case] v: VideoTrack, #[cas
 }
 
 #[rstest]
-#[case::theora("Theora", "Theora cannot be decoded; H.264, HEVC, AV1")]
+#[case::vc1("VC-1", "VC-1 cannot be decoded; H.264, HEVC, AV1")]
 #[case::mpeg2("MPEG-2", "MPEG-2 cannot be decoded")]
 fn other_codecs_are_refused_by_name(#[case] name: &'static str, #[case] words: &str) {
     let e = plan(&[other(name, Media::Video(video()))], &[proxy((0, 0))]).unwrap_err();

@@ -479,8 +479,12 @@ fn the_fields_and_words_are_in_the_documents() {
     let list = |words: Vec<&str>| words.iter().map(|w| format!("`{w}`")).collect::<Vec<_>>().join(", ");
     let field = |name: &str| porter::route::fields::find(name).unwrap().values.unwrap()();
     if std::env::var_os("UPDATE_CONFIG").is_some() {
-        text = text.replace("FORMATS.", &format!("{}.", list(field("format"))));
-        text = text.replace("CODECS;", &format!("{};", list(field("codec"))));
+        for (name, end) in [("format", '.'), ("codec", ';')] {
+            let begin = format!("- `{name}`: ");
+            let (before, after) = text.split_once(&begin).unwrap();
+            let (_, after) = after.split_once(end).unwrap();
+            text = format!("{before}{begin}{}{end}{after}", list(field(name)));
+        }
         std::fs::write(&path, &text).unwrap();
     }
     for f in porter::route::fields::FIELDS {

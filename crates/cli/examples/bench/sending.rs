@@ -195,11 +195,6 @@ fn servers_of_others(dir: &Path) -> Result<(), Anyhow> {
             server.port
         );
         let place = remote(Protocol::S3, server.port, "/out", login);
-        // It takes a while until it has its bucket.
-        let start = std::time::Instant::now();
-        while all.open(&place).and_then(|p| p.look()).is_err() && start.elapsed() < Duration::from_secs(60) {
-            std::thread::sleep(Duration::from_millis(200));
-        }
         race("object storage (S3)", &line, &place)?;
     }
     if let Some(server) = servers::tus() {

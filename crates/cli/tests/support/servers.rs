@@ -176,25 +176,51 @@ pub fn ftp(tls: bool) -> Option<Server> {
     }))
 }
 
-/// Object storage with the bucket `out`; the key is `anna`, its secret `tide-and-time`.
+/// Object storage with the bucket `out`; the key is `anna`, its secret `tide-and-time`. It is there when it
+/// has kept an object: it answers long before.
 pub fn s3() -> Option<Server> {
     let python = installed("python")?;
-    let dir = tempfile::tempdir().unwrap();
-    let root = dir.path().join("store");
-    std::fs::create_dir(&root).unwrap();
-    let (port, files) = (low_port(), root.clone());
-    let server = Server::start(dir, root, port, move || {
-        let mut c = Command::new(python.join("bin/weed"));
-        c.arg("mini").arg(format!("-dir={}", files.display()));
-        c.args(["-ip=127.0.0.1", "-ip.bind=127.0.0.1", "-bucket=out", "-admin.ui=false"]);
-        c.arg(format!("-s3.port={port}"));
-        for name in ["master", "volume", "filer", "webdav", "admin"] {
-            c.arg(format!("-{name}.port={}", low_port()));
+    for _ in 0..3 {
+        let dir = tempfile::tempdir().unwrap();
+        let root = dir.path().join("store");
+        std::fs::create_dir(&root).unwrap();
+        let (port, files, weed) = (low_port(), root.clone(), python.join("bin/weed"));
+        let server = Server::start(dir, root, port, move || {
+            let mut c = Command::new(&weed);
+            c.arg("mini").arg(format!("-dir={}", files.display()));
+            c.args(["-ip=127.0.0.1", "-ip.bind=127.0.0.1", "-bucket=out", "-admin.ui=false"]);
+            // However little room the disk has: by itself it counts its volumes by that.
+            c.args(["-master.volumeSizeLimitMB=64", "-volume.max=60"]);
+            c.arg(format!("-s3.port={port}"));
+            for name in ["master", "volume", "filer", "webdav", "admin"] {
+                c.arg(format!("-{name}.port={}", low_port()));
+            }
+            c.env("AWS_ACCESS_KEY_ID", "anna").env("AWS_SECRET_ACCESS_KEY", "tide-and-time");
+            c
+        });
+        if keeps_objects(port) {
+            return Some(server);
         }
-        c.env("AWS_ACCESS_KEY_ID", "anna").env("AWS_SECRET_ACCESS_KEY", "tide-and-time");
-        c
-    });
-    Some(server)
+        eprintln!("{}", std::fs::read_to_string(server.file("log")).unwrap_or_default());
+    }
+    panic!("object storage that keeps nothing");
+}
+
+fn keeps_objects(port: u16) -> bool {
+    let endpoint = format!("http://127.0.0.1:{port}").parse().unwrap();
+    let bucket = rusty_s3::Bucket::new(endpoint, rusty_s3::UrlStyle::Path, "out", "us-east-1").unwrap();
+    let credentials = rusty_s3::Credentials::new("anna", "tide-and-time");
+    let minute = Duration::from_secs(60);
+    let start = Instant::now();
+    while start.elapsed() < minute {
+        let put = rusty_s3::S3Action::sign(&bucket.put_object(Some(&credentials), "ready"), minute);
+        let gone = rusty_s3::S3Action::sign(&bucket.delete_object(Some(&credentials), "ready"), minute);
+        if ureq::put(put.as_str()).send(&[7u8; 2000][..]).is_ok() {
+            return ureq::delete(gone.as_str()).call().is_ok();
+        }
+        std::thread::sleep(Duration::from_millis(200));
+    }
+    false
 }
 
 /// WebDAV without a login.

@@ -5,12 +5,14 @@
 
 pub mod aac;
 pub mod adpcm;
+pub mod amr;
 pub mod av1;
 pub mod coders;
 pub mod ffv1;
 pub mod flac;
 pub mod flac_encode;
 pub mod gif;
+pub mod gsm;
 pub mod h264;
 pub mod hevc;
 pub mod mjpeg;
@@ -27,6 +29,7 @@ pub mod rows;
 pub mod single;
 pub mod svt;
 pub mod symphonia;
+pub mod theora;
 pub mod vorbis;
 pub mod vpx;
 mod waiting;

@@ -2,8 +2,8 @@
 //! row.
 
 use super::{
-    DecodeAudio, DecodeVideo, aac, adpcm, av1, ffv1, gif, h264, hevc, mjpeg, opus, pcm, raw, single::Single,
-    symphonia, vpx,
+    DecodeAudio, DecodeVideo, aac, adpcm, amr, av1, ffv1, gif, gsm, h264, hevc, mjpeg, opus, pcm, raw,
+    single::Single, symphonia, theora, vpx,
 };
 use crate::error::{Error, Result};
 use crate::frame::Pool;
@@ -63,14 +63,14 @@ pub static CODECS: &[Row] = &[
     Row {
         name: "VP9",
         covers: |c| matches!(c, Codec::Vp9),
-        refuse: needs_vpx,
+        refuse: |t| needs(t, vpx::PRESENT, "libvpx"),
         decode: Decode::Video(vpx_decoder),
         look: |packet, _, v| vpx::look_vp9(packet, v),
     },
     Row {
         name: "VP8",
         covers: |c| matches!(c, Codec::Vp8),
-        refuse: needs_vpx,
+        refuse: |t| needs(t, vpx::PRESENT, "libvpx"),
         decode: Decode::Video(vpx_decoder),
         look: |packet, _, v| vpx::look_vp8(packet, v),
     },
@@ -88,6 +88,13 @@ pub static CODECS: &[Row] = &[
         decode: Decode::Video(|t, v, pool| {
             Ok(Box::new(Single::new(ffv1::Decoder::new(&t.setup, &mut v.clone(), pool)?)))
         }),
+        look: no_look,
+    },
+    Row {
+        name: "Theora",
+        covers: |c| matches!(c, Codec::Theora),
+        refuse: |t| needs(t, theora::PRESENT, "libtheora"),
+        decode: Decode::Video(theora_decoder),
         look: no_look,
     },
     Row {
@@ -139,6 +146,23 @@ pub static CODECS: &[Row] = &[
             Codec::Adpcm { kind, block } => {
                 Ok(Box::new(adpcm::Decoder::new(kind, block, &t.setup, a.rate, a.channels)?))
             }
+            _ => Err(no_decoder(t)),
+        }),
+        look: no_look,
+    },
+    Row {
+        name: "AMR",
+        covers: |c| matches!(c, Codec::Amr { .. }),
+        refuse: |t| needs(t, amr::PRESENT, "opencore-amr"),
+        decode: Decode::Audio(amr_decoder),
+        look: no_look,
+    },
+    Row {
+        name: "GSM",
+        covers: |c| matches!(c, Codec::Gsm { .. }),
+        refuse: nothing,
+        decode: Decode::Audio(|t, a| match t.codec {
+            Codec::Gsm { block } => Ok(Box::new(gsm::Decoder::new(block, a.rate, a.channels)?)),
             _ => Err(no_decoder(t)),
         }),
         look: no_look,
@@ -202,14 +226,35 @@ fn vpx_decoder(t: &Track, _: &VideoTrack, _: Pool) -> Result<Box<dyn DecodeVideo
     Err(no_decoder(t))
 }
 
-fn needs_vpx(track: &Track) -> Result<()> {
-    if vpx::PRESENT {
+#[cfg(theora)]
+fn theora_decoder(t: &Track, v: &VideoTrack, pool: Pool) -> Result<Box<dyn DecodeVideo>> {
+    Ok(Box::new(theora::Decoder::new(&t.setup, v, pool)?))
+}
+
+#[cfg(not(theora))]
+fn theora_decoder(t: &Track, _: &VideoTrack, _: Pool) -> Result<Box<dyn DecodeVideo>> {
+    Err(no_decoder(t))
+}
+
+#[cfg(amr)]
+fn amr_decoder(t: &Track, _: &AudioTrack) -> Result<Box<dyn DecodeAudio>> {
+    Ok(Box::new(amr::Decoder::new(matches!(t.codec, Codec::Amr { wide: true }))?))
+}
+
+#[cfg(not(amr))]
+fn amr_decoder(t: &Track, _: &AudioTrack) -> Result<Box<dyn DecodeAudio>> {
+    Err(no_decoder(t))
+}
+
+/// A library of the system's that this build may lack.
+fn needs(track: &Track, present: bool, library: &str) -> Result<()> {
+    if present {
         return Ok(());
     }
     Err(Error::unsupported(
         "",
         format!(
-            "{} needs libvpx, which was not there when this program was built; install libvpx (its development files) and build again",
+            "{} needs {library}, which was not there when this program was built; install {library} (its development files) and build again",
             track.codec.name()
         ),
     ))

@@ -33,6 +33,21 @@ pub fn join(headers: [&[u8]; 3]) -> Vec<u8> {
     out
 }
 
+/// The setup record from one that may have the length of each head in two bytes in front of it.
+pub fn any_setup(b: &[u8]) -> Option<Vec<u8>> {
+    if headers(b).is_some_and(|[first, ..]| identification(first).is_some()) {
+        return Some(b.to_vec());
+    }
+    let mut rest = b;
+    let mut next = || {
+        let size = usize::from(crate::bits::be16(rest, 0)?);
+        let head = rest.get(2..2 + size)?;
+        rest = &rest[2 + size..];
+        Some(head)
+    };
+    Some(join([next()?, next()?, next()?]))
+}
+
 /// Sample rate and channels of an identification header (4.2.2).
 pub fn identification(h: &[u8]) -> Option<(u32, u16)> {
     if !h.starts_with(b"\x01vorbis") {
@@ -148,6 +163,11 @@ mod tests {
         assert_eq!(headers(&join([&a, &b, &c])), Some([a.as_slice(), &b, &c]));
         assert_eq!(headers(&[2, 255]), None);
         assert_eq!(headers(&[]), None);
+        let first = [&b"\x01vorbis"[..], &[0; 23]].concat();
+        let joined = join([&first, &[4; 9], &[5; 300]]);
+        let sized = [&[0, 30][..], &first, &[0, 9], &[4; 9], &[1, 44], &[5; 300]].concat();
+        assert_eq!((any_setup(&joined), any_setup(&sized)), (Some(joined.clone()), Some(joined)));
+        assert_eq!(any_setup(&[0, 3, 1]), None);
     }
 
     #[test]

@@ -73,7 +73,6 @@ fn picture_name(upper: &[u8; 4]) -> Option<&'static str> {
         b"MPG1" | b"MP1V" | b"M1V " => "MPEG-1 video",
         b"VC-1" | b"WVC1" => "VC-1",
         b"WMV1" | b"WMV2" | b"WMV3" => "Windows Media Video",
-        b"THEO" => "Theora",
         b"FFV1" => "FFV1",
         b"HFYU" | b"FFVH" => "Huffyuv",
         b"S263" | b"H263" | b"U263" => "H.263",
@@ -157,7 +156,7 @@ pub fn wave(fmt: &[u8]) -> Option<Wave> {
         }
         0x11 => Codec::Adpcm { kind: Adpcm::Ima, block },
         0x160..=0x163 => named(Some("Windows Media Audio")),
-        0x31 => named(Some("GSM")),
+        0x31 => Codec::Gsm { block },
         _ => named(None),
     };
     Some(Wave { codec, setup, rate, channels, block, bytes_per_second })

@@ -25,17 +25,21 @@ fn at(head: &[u8], n: usize, what: &[u8]) -> bool {
 /// To add one: a line here. The first that holds is told.
 pub static KNOWN: &[Known] = &[
     known("MXF", MEDIA, |h| at(h, 0, &[0x06, 0x0e, 0x2b, 0x34, 0x02, 0x05, 0x01, 0x01])),
-    known("ASF (Windows Media)", MEDIA, |h| at(h, 0, &[0x30, 0x26, 0xb2, 0x75, 0x8e, 0x66, 0xcf, 0x11])),
-    known("RealMedia", MEDIA, |h| at(h, 0, b".RMF")),
     known("a plain DV stream", MEDIA, |h| at(h, 0, &[0x1f, 0x07, 0x00]) && h.len() >= 4),
     known("MIDI", SOUND, |h| at(h, 0, b"RIFF") && at(h, 8, b"RMID")),
     known("MIDI", SOUND, |h| at(h, 0, b"MThd")),
     known("WavPack", SOUND, |h| at(h, 0, b"wvpk")),
     known("Monkey's Audio", SOUND, |h| at(h, 0, b"MAC ")),
+    known("OptimFROG", SOUND, |h| at(h, 0, b"OFR ")),
+    known("TAK", SOUND, |h| at(h, 0, b"tBaK")),
+    known("AAC in ADIF", SOUND, |h| at(h, 0, b"ADIF")),
     known("True Audio", SOUND, |h| at(h, 0, b"TTA1")),
     known("Musepack", SOUND, |h| at(h, 0, b"MPCK") || at(h, 0, b"MP+")),
     known("DSD sound", SOUND, |h| at(h, 0, b"DSD ") || at(h, 0, b"FRM8")),
-    known("AMR", SOUND, |h| at(h, 0, b"#!AMR")),
+    // The number of the syntax (ETSI TS 102 366, E.1.3.1.6) tells the two apart.
+    known("a plain E-AC-3 stream", SOUND, |h| {
+        at(h, 0, &[0x0b, 0x77]) && h.get(5).is_some_and(|b| b >> 3 > 10)
+    }),
     known("a plain AC-3 stream", SOUND, |h| at(h, 0, &[0x0b, 0x77])),
     known("a plain DTS stream", SOUND, |h| at(h, 0, &[0x7f, 0xfe, 0x80, 0x01])),
     known("a PSD of a form that is not read", PICTURE, |h| at(h, 0, b"8BPS")),

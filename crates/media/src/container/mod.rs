@@ -3,6 +3,7 @@
 //! A reader returns packets, never frames. To add a container: a folder here with a [`Format`] in its
 //! `mod.rs`, and one line in [`FORMATS`].
 
+pub mod asf;
 pub mod avi;
 pub(crate) mod block;
 pub(crate) mod codes;
@@ -15,6 +16,7 @@ pub(crate) mod mpeg_frames;
 pub mod ogg;
 pub mod picture;
 pub(crate) mod reader;
+pub mod real;
 pub mod sound;
 pub(crate) mod stream;
 pub(crate) mod timing;
@@ -166,11 +168,14 @@ pub static FORMATS: &[&Format] = &[
     &mpeg::ps::FORMAT,
     &mpeg::plain::FORMAT,
     &avi::FORMAT,
+    &asf::FORMAT,
+    &real::FORMAT,
     &ogg::FORMAT,
     &wav::FORMAT,
     &wav::LONG_FORMAT,
     &flv::FORMAT,
     &sound::aiff::FORMAT,
+    &sound::amr::FORMAT,
     &sound::au::FORMAT,
     &sound::caf::FORMAT,
     &sound::flac::FORMAT,

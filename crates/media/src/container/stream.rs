@@ -76,6 +76,29 @@ impl Described {
     }
 }
 
+/// Where H.264 and HEVC are byte streams, their setup record comes from the first pictures. The format is back at its first
+/// packet then.
+pub fn take_setups(parts: &mut impl Parts, described: &mut [Described]) {
+    parts.rewind();
+    let wanted = |d: &Described| d.track.codec.has_units() && d.track.setup.is_empty();
+    for _ in 0..500 {
+        if !described.iter().any(wanted) {
+            break;
+        }
+        match parts.next() {
+            Ok(Some(raw)) => {
+                let d = &mut described[raw.track];
+                if wanted(d) {
+                    crate::codec::take_setup(&mut d.track, &raw.data);
+                }
+            }
+            Ok(None) => break,
+            Err(_) => (),
+        }
+    }
+    parts.rewind();
+}
+
 /// How a format wants to be looked through.
 pub struct Look {
     pub format: &'static str,
@@ -344,6 +367,8 @@ impl SeenTrack {
             if !whole && stated.is_some() {
                 about.note_stated("audio.duration");
             }
+            // How long the last packet is heard, only the file can say then.
+            let end = if whole && self.untimed && about.damage.is_none() { end.max(stated) } else { end };
             let end = if whole { end.or(stated) } else { stated.or(end) }.unwrap_or(begin);
             let end = heard_until.map_or(end, |h| end.min(h)).max(begin);
             track.start = Time::new(begin, rate);

@@ -1,8 +1,8 @@
 //! How many samples a packet of sound decodes to, told from the packet without decoding it.
 
 use super::{Codec, Track};
-use crate::bits::{Bits, be16, be32};
-use crate::codec::{aac, adpcm, flac, mpeg_audio, opus, vorbis};
+use crate::bits::{Bits, be16, be32, le32};
+use crate::codec::{aac, adpcm, amr, flac, gsm, mpeg_audio, opus, vorbis};
 
 /// Knows the packets of one track.
 pub enum PacketLength {
@@ -13,6 +13,7 @@ pub enum PacketLength {
     /// Bytes of a block, and its samples.
     Blocks(u32, u32),
     MpegAudio,
+    Amr(bool),
     Vorbis(Box<vorbis::Blocks>),
     Opus,
     Flac(u32),
@@ -34,9 +35,17 @@ impl PacketLength {
             Codec::Flac => PacketLength::Flac(be16(&track.setup, 2).unwrap_or(0).into()),
             Codec::Alac => PacketLength::Alac(be32(&track.setup, 0).unwrap_or(4096)),
             Codec::Pcm(p) => PacketLength::Bytes((u32::from(p.bytes) * u32::from(audio.channels)).max(1)),
-            Codec::Adpcm { kind, block } => adpcm::samples(*kind, *block, audio.channels)
-                .map_or(PacketLength::Unknown, |n| PacketLength::Blocks((*block).max(1).into(), n)),
+            Codec::Amr { wide } => PacketLength::Amr(*wide),
+            Codec::Adpcm { .. } | Codec::Gsm { .. } => block(&track.codec, audio.channels)
+                .map_or(PacketLength::Unknown, |(bytes, n)| PacketLength::Blocks(bytes, n)),
             Codec::Other { name: Some("AC-3"), .. } => PacketLength::Fixed(1536),
+            // Samples of a frame and frames of a packet, in its head (The Speex Codec Manual, table 7.1).
+            Codec::Other { name: Some("Speex"), .. } => {
+                match (le32(&track.setup, 56), le32(&track.setup, 64)) {
+                    (Some(each @ 1..=2048), Some(n @ 0..=10)) => PacketLength::Fixed(each * n.max(1)),
+                    _ => PacketLength::Unknown,
+                }
+            }
             Codec::Other { name: Some("E-AC-3"), .. } => PacketLength::EnhancedAc3,
             _ => PacketLength::Unknown,
         }
@@ -50,6 +59,7 @@ impl PacketLength {
             PacketLength::Blocks(bytes, each) => {
                 u32::try_from(data.len() / *bytes as usize).ok().map(|n| n * *each)
             }
+            PacketLength::Amr(wide) => Some(amr::length(data, *wide)).filter(|n| *n > 0),
             PacketLength::MpegAudio => mpeg_audio::Header::samples_of(data),
             PacketLength::Vorbis(b) => b.samples(data),
             PacketLength::Opus => opus::samples(data),
@@ -63,6 +73,15 @@ impl PacketLength {
             }
             PacketLength::Unknown => None,
         }
+    }
+}
+
+/// Sound in blocks that are all alike: bytes of one for all channels, and its samples.
+pub fn block(codec: &Codec, channels: u16) -> Option<(u32, u32)> {
+    match *codec {
+        Codec::Adpcm { kind, block } => Some((block.max(1).into(), adpcm::samples(kind, block, channels)?)),
+        Codec::Gsm { block } => Some((block.into(), gsm::samples(block)?)),
+        _ => None,
     }
 }
 

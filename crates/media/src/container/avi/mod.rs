@@ -5,10 +5,10 @@
 use super::codes::{self, Wave};
 use super::mpeg_frames::MpegFrames;
 use super::reader::Reader;
-use super::stream::{Described, Look, Parts, Raw, Streamed};
+use super::stream::{Described, Look, Parts, Raw, Streamed, take_setups};
 use super::{About, AudioTrack, Codec, Demux, Format, Media, Source, Track, VideoTrack};
 use crate::bits::{le32, text};
-use crate::codec::{self, h264, mpeg_video};
+use crate::codec::{h264, mpeg_video};
 use crate::error::{Error, Result};
 use crate::frame::video::check_size;
 use crate::limits::{
@@ -111,8 +111,7 @@ fn open(source: Box<dyn Source>) -> Result<Box<dyn Demux>> {
         let why = avi.cut.clone().unwrap_or_else(|| "no media ('movi' list)".into());
         return Err(Error::damaged("AVI", why));
     }
-    avi.parameter_sets(&mut described);
-    avi.rewind();
+    take_setups(&mut avi, &mut described);
     let look = Look { format: FORMAT.name, bytes: LOOK, from_zero: false };
     Ok(Box::new(Streamed::open(avi, described, about, look)?))
 }
@@ -156,27 +155,6 @@ impl Avi {
                     Err(e) => about.remarks.push(format!("stream {number} cannot be used: {e}")),
                 }
                 self.streams.push(stream);
-            }
-        }
-    }
-
-    /// H.264 and HEVC are byte streams in AVI: their setup record comes from the first pictures.
-    fn parameter_sets(&mut self, described: &mut [Described]) {
-        self.rewind();
-        for _ in 0..500 {
-            let wanted = |d: &Described| d.track.codec.has_units() && d.track.setup.is_empty();
-            if !described.iter().any(wanted) {
-                return;
-            }
-            match self.next() {
-                Ok(Some(raw)) => {
-                    let d = &mut described[raw.track];
-                    if wanted(d) {
-                        codec::take_setup(&mut d.track, &raw.data);
-                    }
-                }
-                Ok(None) => return,
-                Err(_) => (),
             }
         }
     }

@@ -247,7 +247,7 @@ fn picture_codec(id: &str, private: Vec<u8>, video: &[u8], v: &mut VideoTrack) -
             other(id, Some("MPEG-4 part 2"))
         }
         "V_MPEG4/MS/V3" => other(id, Some("MPEG-4 of an early draft")),
-        "V_THEORA" => other(id, Some("Theora")),
+        "V_THEORA" => Codec::Theora,
         "V_PRORES" => match private.get(..4).and_then(|c| <&[u8; 4]>::try_from(c).ok()) {
             Some(code) => codes::picture(code),
             None => other(id, Some("ProRes")),

@@ -2,7 +2,7 @@
 //! description atoms"): how a track is coded.
 
 use super::boxes::{Kind, be16, be32, be64, find, show};
-use crate::codec::{aac, av1, flac, h264, hevc, mpeg_video, opus, vpx};
+use crate::codec::{aac, amr, av1, flac, h264, hevc, mpeg_video, opus, vorbis, vpx};
 use crate::container::{
     AudioTrack, Codec, Media, Packing, PcmKind, PcmLayout, RawPicture, TimecodeTrack, VideoTrack, codes,
 };
@@ -26,7 +26,6 @@ fn sound_name(kind: &Kind) -> Option<&'static str> {
         b"ac-4" => "AC-4",
         b"dtsc" | b"dtsh" | b"dtsl" | b"dtse" => "DTS",
         b"mlpa" => "TrueHD",
-        b"samr" | b"sawb" => "AMR",
         b"ima4" => "ADPCM",
         b"QDM2" | b"QDMC" => "QDesign",
         _ => return None,
@@ -282,9 +281,20 @@ fn sound(kind: Kind, body: &[u8]) -> Result<Entry> {
                 }
                 0xa5 => Codec::Other { code: "mp4a.A5".into(), name: Some("AC-3") },
                 0xa9 => Codec::Other { code: "mp4a.A9".into(), name: Some("DTS") },
-                0xdd => Codec::Other { code: "mp4a.DD".into(), name: Some("Vorbis") },
+                0xdd => {
+                    setup = held(&vorbis::any_setup(&es.setup).unwrap_or_default(), "esds")?;
+                    let first = vorbis::headers(&setup).and_then(|[first, ..]| vorbis::identification(first));
+                    (rate, channels) = first.ok_or_else(|| Error::damaged("esds", "no heads of Vorbis"))?;
+                    Codec::Vorbis
+                }
                 n => Codec::Other { code: format!("mp4a.{n:02X}"), name: None },
             }
+        }
+        // Always one channel, whatever the entry says (3GPP TS 26.244, 6.5).
+        b"samr" | b"sawb" => {
+            let wide = &kind == b"sawb";
+            (rate, channels) = (amr::samples(wide).1, 1);
+            Codec::Amr { wide }
         }
         b".mp3" | [b'm', b's', 0, 0x55] => Codec::MpegAudio(3),
         b".mp2" | [b'm', b's', 0, 0x50] => Codec::MpegAudio(2),

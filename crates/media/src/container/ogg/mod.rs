@@ -113,7 +113,7 @@ fn start(b: &[u8]) -> Option<Start> {
         };
         v.depth = Some(8);
         return Some(Start {
-            codec: named("theora", "Theora"),
+            codec: Codec::Theora,
             media: Media::Video(v),
             timescale: rate.num,
             headers: 3,
@@ -190,7 +190,8 @@ fn open(source: Box<dyn Source>) -> Result<Box<dyn Demux>> {
                 }
                 let sound = matches!(s.media, Media::Audio(_));
                 let mut track = Track::new(page.serial, s.codec, s.media, s.timescale);
-                if track.codec == Codec::Opus {
+                let is_speex = matches!(track.codec, Codec::Other { name: Some("Speex"), .. });
+                if track.codec == Codec::Opus || is_speex {
                     track.setup = first.clone();
                 }
                 if track.codec == Codec::Flac {
@@ -245,7 +246,12 @@ fn open(source: Box<dyn Source>) -> Result<Box<dyn Demux>> {
             }
             Codec::Opus => second.get(8..),
             Codec::Flac => second.get(4..),
-            Codec::Other { name: Some("Theora"), .. } => second.get(7..),
+            Codec::Theora => {
+                if let [a, b, c] = h.as_slice() {
+                    d.track.setup = vorbis::join([a, b, c]);
+                }
+                second.get(7..)
+            }
             _ => None,
         };
         for (key, value) in comments.map(vorbis::comments).unwrap_or_default() {

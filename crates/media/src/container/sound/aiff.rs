@@ -2,8 +2,10 @@
 
 use super::samples::{Place, Samples};
 use crate::bits::{be16, be32, text};
+use crate::codec::gsm;
 use crate::container::codes::show;
 use crate::container::reader::Reader;
+use crate::container::timing::block;
 use crate::container::{About, AudioTrack, Codec, Demux, Format, Media, PcmKind, PcmLayout, Source, Track};
 use crate::error::{Error, Result};
 use crate::limits::{MAX_CHANNELS, MAX_SAMPLE_RATE, MIN_SAMPLE_RATE};
@@ -62,21 +64,23 @@ fn open(source: Box<dyn Source>) -> Result<Box<dyn Demux>> {
         b"alaw" | b"ALAW" => pcm(8, true, PcmKind::Alaw),
         b"ulaw" | b"ULAW" => pcm(8, true, PcmKind::Mulaw),
         b"ima4" => Codec::Adpcm { kind: Adpcm::QuickTime, block: 34 * channels },
+        b"GSM " | b"agsm" if channels == 1 => Codec::Gsm { block: gsm::PLAIN },
         _ => Codec::Other { code: show(&kind), name: None },
     };
-    let bytes = match &codec {
-        Codec::Pcm(p) => u64::from(p.bytes),
-        Codec::Adpcm { .. } => 34,
-        _ => 1,
+    let blocks = block(&codec, channels);
+    let frame = match (&codec, blocks) {
+        (Codec::Pcm(p), _) => u64::from(p.bytes) * u64::from(channels),
+        (_, Some((bytes, _))) => bytes.into(),
+        _ => channels.into(),
     };
     let track = Track::new(1, codec, Media::Audio(AudioTrack { rate, channels, profile: None }), rate);
-    // What the head counts are packets, of 64 samples each.
-    let each = if matches!(track.codec, Codec::Adpcm { .. }) { 64 } else { 1 };
-    let place = Place { at, len, frame: bytes * u64::from(channels), each };
+    // What the head counts are blocks, where there are some.
+    let each = blocks.map_or(1, |(_, n)| n.into());
+    let place = Place { at, len, frame, each };
     let stated = u64::from(be32(&common, 2).unwrap_or(0));
     if stated * place.frame > len
         && about.damage.is_none()
-        && matches!(track.codec, Codec::Pcm(_) | Codec::Adpcm { .. })
+        && (blocks.is_some() || matches!(track.codec, Codec::Pcm(_)))
     {
         about.damage = Some(format!(
             "cut off, or still being copied: {stated} samples are stated, but only {} are there",

@@ -18,15 +18,38 @@ pub fn size(b: &[u8]) -> u64 {
 pub fn read(b: &[u8], about: &mut About) {
     let Some(&version) = b.get(3) else { return };
     let (name_len, head) = if version == 2 { (3, 6) } else { (4, 10) };
+    let flags = b.get(5).copied().unwrap_or(0);
+    // Up to 2.3 all of it, behind the head, has zeros put in behind each 0xff (2.3, 5).
+    let plain;
+    let b = if flags & 0x80 != 0 && version < 4 {
+        plain = [&b[..10], &without_zeros(&b[10..])].concat();
+        &plain
+    } else {
+        b
+    };
     let mut at = 10;
+    if flags & 0x40 != 0 && version > 2 {
+        // A second head; its length counts itself in 2.4.
+        let size = be32(b, at).unwrap_or(0) as usize;
+        at += if version == 3 { size.saturating_add(4) } else { size };
+    }
     while let Some(h) = b.get(at..at + head) {
         let size = match version {
             2 => usize::from(h[3]) << 16 | usize::from(h[4]) << 8 | usize::from(h[5]),
             3 => be32(h, 4).unwrap_or(0) as usize,
             _ => h[4..8].iter().fold(0, |v, &x| v << 7 | usize::from(x & 0x7f)),
         };
-        let Some(body) = b.get(at + head..at + head + size) else { return };
+        let Some(mut body) = b.get(at + head..at + head + size) else { return };
         at += head + size;
+        let of_frame;
+        if version == 4 {
+            // Its length as it is read may stand in front of it (2.4, 4.1.2).
+            body = body.get(usize::from(h[9] & 1) * 4..).unwrap_or(&[]);
+            if h[9] & 2 != 0 {
+                of_frame = without_zeros(body);
+                body = &of_frame;
+            }
+        }
         let key = match &h[..name_len] {
             b"TIT2" | b"TT2" => "title",
             b"TPE1" | b"TP1" => "artist",
@@ -52,6 +75,17 @@ pub fn read(b: &[u8], about: &mut About) {
             about.note(key, t);
         }
     }
+}
+
+/// Undoes the zeros that were put in so that nothing in a tag looks like the beginning of sound.
+fn without_zeros(b: &[u8]) -> Vec<u8> {
+    let mut out = Vec::with_capacity(b.len());
+    for (n, &byte) in b.iter().enumerate() {
+        if byte != 0 || n == 0 || b[n - 1] != 0xff {
+            out.push(byte);
+        }
+    }
+    out
 }
 
 /// A comment: encoding, language, what it is called, and its text (2.4, 4.10). One with a name of its own is a program's.
@@ -112,5 +146,20 @@ mod tests {
             [("title".to_owned(), "Da".to_owned()), ("artist".to_owned(), "Warden".to_owned())]
         );
         assert_eq!((about.remarks.len(), size(&tag), size(b"ID3")), (1, 137, 0));
+    }
+
+    #[test]
+    fn zeros_that_were_put_in_are_taken_out() {
+        // "\x01 ff fe D 0 a 0" with a zero behind 0xff, which the lengths in 2.3 do not count.
+        let frame = |len: u8, flags: u8, body: &[u8]| [&b"TIT2\0\0\0"[..], &[len, 0, flags], body].concat();
+        let spread = b"\x01\xff\0\xfeD\0a\0";
+        let head = |version, flags| [&b"ID3"[..], &[version, 0, flags, 0, 0, 0, 0x7f]].concat();
+        let old = [head(3, 0xc0), vec![0, 0, 0, 6, 0, 0, 0, 0, 0, 0], frame(7, 0, spread)].concat();
+        let new = [head(4, 0x80), frame(12, 3, &[&[0, 0, 0, 7][..], spread].concat())].concat();
+        for tag in [old, new] {
+            let mut about = About::default();
+            read(&tag, &mut about);
+            assert_eq!(about.tags, [("title".to_owned(), "Da".to_owned())], "{tag:?}");
+        }
     }
 }

@@ -2,6 +2,7 @@
 
 pub mod adts;
 pub mod aiff;
+pub mod amr;
 pub mod au;
 pub mod caf;
 pub mod flac;

@@ -19,6 +19,8 @@ pub struct Samples {
     each: u64,
     total: u64,
     next: u64,
+    /// Sound from this sample on only fills up the last block.
+    heard: i64,
     chosen: bool,
 }
 
@@ -53,12 +55,21 @@ impl Samples {
             each: place.each.max(1),
             total,
             next: 0,
+            heard: samples as i64,
             chosen: true,
         }
     }
 }
 
 impl Samples {
+    /// As many samples are sound, where fewer than the last block holds are left out.
+    pub fn set_heard(&mut self, samples: u64) {
+        let fill = (self.heard as u64).saturating_sub(samples);
+        if samples > 0 && fill < self.each {
+            self.heard -= fill as i64;
+            self.tracks[0].duration = Time::new(self.heard, self.tracks[0].timescale);
+        }
+    }
     /// For coded sound, whose bytes are no samples.
     pub fn set_duration(&mut self, d: Time) {
         self.tracks[0].duration = d;
@@ -87,9 +98,12 @@ impl Demux for Samples {
         let pts = (self.next * self.each) as i64;
         self.next += n;
         let data = self.source.read(at, (n * self.frame) as usize)?;
+        let duration = (n * self.each) as i64;
+        let left = self.heard - pts;
         Ok(Some(Packet {
             pts,
-            duration: (n * self.each) as i64,
+            duration: duration.min(left.max(0)),
+            keep: (left < duration).then_some(left.max(0) as u32),
             key: true,
             shown: true,
             data,

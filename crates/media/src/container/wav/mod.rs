@@ -12,9 +12,9 @@ use super::reader::Reader;
 use super::sound::frames::Frames;
 use super::sound::samples::{Place, Samples};
 use super::stream::{Described, Look, Streamed};
+use super::timing::block;
 use super::{About, AudioTrack, Codec, Demux, Format, Media, Source, Track};
 use crate::bits::{le32, le64, text};
-use crate::codec::adpcm;
 use crate::codec::mpeg_audio::Header;
 use crate::error::{Error, Result};
 use crate::limits::{MAX_CHANNELS, MAX_SAMPLE_RATE, MIN_SAMPLE_RATE};
@@ -39,6 +39,8 @@ struct Chunks {
     data: Option<(u64, u64)>,
     /// The sound data's size in a file of more than 4 GB.
     long: Option<u64>,
+    /// How many samples there are, where that cannot be told from bytes.
+    samples: Option<u64>,
 }
 
 fn open(source: Box<dyn Source>) -> Result<Box<dyn Demux>> {
@@ -85,10 +87,7 @@ fn demux(name: &'static str, mut r: Reader, about: About, chunks: Chunks) -> Res
         return Ok(Box::new(Streamed::open(frames, vec![Described::new(track, w.rate)], about, look)?));
     }
     let frame = bytes.unwrap_or(u64::from(w.block));
-    let each = match track.codec {
-        Codec::Adpcm { kind, block } => adpcm::samples(kind, block, w.channels).unwrap_or(1).into(),
-        _ => 1,
-    };
+    let each = block(&track.codec, w.channels).map_or(1, |(_, n)| n.into());
     let place = Place { at, len, frame, each };
     let seconds = match bytes {
         // Of blocks it is known how much is in them.
@@ -97,6 +96,9 @@ fn demux(name: &'static str, mut r: Reader, about: About, chunks: Chunks) -> Res
         _ => None,
     };
     let mut samples = Samples::new(name, r.into_source(), track, about, place);
+    if let Some(n) = chunks.samples.filter(|_| each > 1) {
+        samples.set_heard(n);
+    }
     if let Some(s) = seconds {
         // Coded sound is as long as its bytes take at the stated rate.
         samples.set_duration(Time::new((s * 1000.0) as i64, 1000));
@@ -116,6 +118,7 @@ fn read(r: &mut Reader, about: &mut About) -> Result<Chunks> {
         match &head[..4] {
             b"fmt " => c.format = Some(r.take(some, "fmt")?),
             b"ds64" => c.long = r.take(size.min(28).min(there), "ds64")?.get(8..).and_then(|b| le64(b, 0)),
+            b"fact" => c.samples = r.take(some, "fact")?.get(..4).and_then(|b| le32(b, 0)).map(u64::from),
             b"bext" => broadcast(&r.take(some, "bext")?, about),
             b"iXML" => production(&String::from_utf8_lossy(&r.take(some, "iXML")?), about),
             b"LIST" => list(&r.take(some, "LIST")?, about),
