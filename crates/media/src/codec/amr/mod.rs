@@ -17,9 +17,9 @@ const WIDE: [i8; 16] = [17, 23, 32, 36, 40, 46, 50, 58, 60, 5, -1, -1, -1, -1, 0
 pub fn frame(b: &[u8], wide: bool) -> Option<usize> {
     let first = *b.first()?;
     let table = if wide { &WIDE } else { &NARROW };
-    let bytes = table[usize::from(first >> 3 & 15)];
+    let bytes = usize::try_from(table[usize::from(first >> 3 & 15)]).ok()?;
     // The highest bit, and the two lowest, are not used in files.
-    (first & 0x83 == 0 && bytes >= 0).then_some(bytes as usize + 1)
+    (first & 0x83 == 0).then_some(bytes + 1)
 }
 
 /// Samples of a frame, and how many a second.
