@@ -195,6 +195,15 @@ pub fn examine_still(format: &'static still::StillFormat, source: &mut dyn Sourc
     Ok(Deep { tracks: vec![d], ..Deep::default() })
 }
 
+/// The same as [`of`] by a path, with what lies near it where it is only a part or a list.
+pub fn of_path(path: &std::path::Path) -> Result<Deep> {
+    let mut file = std::fs::File::open(path)?;
+    match crate::container::listed::near_path(&mut file, path)? {
+        Some(mut opened) => examine(opened.demux.as_mut()),
+        None => of(Box::new(file)),
+    }
+}
+
 /// Decodes all of a file, whichever format it is.
 pub fn of(mut source: Box<dyn Source>) -> Result<Deep> {
     let head = crate::container::probe_bytes(&mut source)?;

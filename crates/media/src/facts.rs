@@ -1,7 +1,7 @@
 //! Facts: what is known of a file from its own bytes. One value, one stable JSON form.
 
 use crate::codec;
-use crate::container::{self, Codec, Demux, Media, Source, Track};
+use crate::container::{self, Codec, Demux, Media, Source, Track, listed};
 use crate::error::{Error, Result};
 use crate::frame::{Chroma, Colour, Fields};
 use crate::still;
@@ -9,7 +9,9 @@ use crate::timecode;
 use crate::units::{Ratio, Time, rescale};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::fs::File;
 use std::io::SeekFrom;
+use std::path::Path;
 
 /// Version of the JSON form; it grows by adding fields only.
 pub const FACTS_VERSION: u32 = 1;
@@ -190,6 +192,15 @@ pub fn of(mut source: Box<dyn Source>) -> Result<Facts> {
     Ok(of_tracks(demux.as_ref(), bytes))
 }
 
+/// The same of a file by its path, with what lies near it where it is only a part or a list.
+pub fn of_path(path: &Path) -> Result<Facts> {
+    let mut file = File::open(path)?;
+    match listed::near_path(&mut file, path)? {
+        Some(opened) => Ok(of_tracks(opened.demux.as_ref(), opened.bytes)),
+        None => of(Box::new(file)),
+    }
+}
+
 /// Of a folder that is taken as one thing: only how much is in it.
 pub fn of_folder(bytes: u64) -> Facts {
     Facts { kind: Kind::Folder, format: "folder".into(), bytes, ..Facts::blank() }
@@ -200,6 +211,10 @@ pub fn not_media(head: &[u8]) -> Error {
     let text = std::str::from_utf8(head).is_ok_or_cut() && !head.contains(&0);
     let what = if let Some((name, instead)) = container::known::name(head) {
         format!("this is {name}, which cannot be read; {instead}")
+    } else if let Some(list) = container::listed::list_name(head) {
+        format!(
+            "this is {list}, which names the files that hold the media: it is read where they lie beside it"
+        )
     } else if text {
         "this is text, not media".to_owned()
     } else {

@@ -11,7 +11,7 @@ use crate::naming::Template;
 use crate::route::Item;
 use crate::route::fields::Subject;
 use media::container::wrap::{Sink, Target};
-use media::container::{self, Demux, Source, Track};
+use media::container::{self, Demux, Source, Track, listed};
 use media::facts::Facts;
 use media::join::Joined;
 use media::plan::words::{Told, decoded};
@@ -62,7 +62,7 @@ fn recipe(p: &Preset) -> Result<&Recipe> {
 
 /// A reader of a file, or of several one behind the other.
 fn demux(sources: &[PathBuf]) -> media::error::Result<Box<dyn Demux>> {
-    let one = |path: &PathBuf| container::open(Box::new(File::open(path)?));
+    let one = |path: &PathBuf| Ok(listed::open_path(path)?.demux);
     match sources {
         [path] => one(path),
         several => {
@@ -83,7 +83,8 @@ pub fn plan_joined(sources: &[PathBuf], presets: &[Arc<Preset>]) -> Result<Plann
     let mut source = open(path)?;
     let head = container::probe_bytes(&mut source)?;
     let still = still::recognise(&head, &mut source)?;
-    let mut facts = media::facts::of(source)?;
+    drop(source);
+    let mut facts = media::facts::of_path(path)?;
     for other in &sources[1..] {
         let named = |e: media::Error| Error::Output(format!("{}: {e}", media::show::path(other)));
         let mut source = open(other)?;
@@ -91,7 +92,7 @@ pub fn plan_joined(sources: &[PathBuf], presets: &[Arc<Preset>]) -> Result<Plann
         if still.is_some() || still::recognise(&head, &mut source).map_err(named)?.is_some() {
             return Err(Error::Output("pictures by themselves are not joined: films and sound are".into()));
         }
-        facts.duration = match (facts.duration, media::facts::of(source).map_err(named)?.duration) {
+        facts.duration = match (facts.duration, media::facts::of_path(other).map_err(named)?.duration) {
             (Some(a), Some(b)) => Some(a.and(b)),
             _ => None,
         };

@@ -136,7 +136,7 @@ fn open_run(all: &[PathBuf], rate: Ratio) -> media::Result<Run> {
 
 fn look(item: &Item) -> media::Result<Deep> {
     match item {
-        Item::File(path) => deep::of(Box::new(File::open(path)?)),
+        Item::File(path) => deep::of_path(path),
         Item::Pictures(all, rate) => deep::examine(&mut open_run(all, *rate)?),
     }
 }

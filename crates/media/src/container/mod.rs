@@ -9,6 +9,7 @@ pub(crate) mod block;
 pub(crate) mod codes;
 mod flv;
 pub mod known;
+pub mod listed;
 pub mod mkv;
 pub mod mp4;
 pub mod mpeg;

@@ -11,7 +11,7 @@ use crate::progress::{Progress, Stage, Unit};
 use crate::store::{MadeFile, NotMade};
 use media::container::with_sound::WithSound;
 use media::container::wrap::{Sink, Target};
-use media::container::{self, Demux, Source};
+use media::container::{self, Demux, Source, listed};
 use media::plan::{self, OutputPlan, Plan};
 use media::recipe::Recipe;
 use media::run::kept::{Keeps, Kept};
@@ -83,12 +83,13 @@ pub fn main() -> u8 {
         }
     };
     loop {
+        let folder = source.clone();
         let opened = match &order.beside {
             None => Ok((source.clone(), Vec::new())),
             Some(names) => open_in(&source, names),
         };
         let at = at.clone();
-        match opened.and_then(|(source, sounds)| Desk { order: &order, source, sounds, at }.work()) {
+        match opened.and_then(|(source, sounds)| Desk { order: &order, folder, source, sounds, at }.work()) {
             Ok(said) => said.iter().for_each(|s| say(&out, s)),
             Err(e) => {
                 say(&out, &Said::Failed { class: Class::of(&e), message: e.to_string() });
@@ -150,6 +151,40 @@ fn open_name(folder: &File, name: &Path) -> std::io::Result<File> {
     use rustix::fs::{Mode, OFlags, openat};
     let how = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC | OFlags::NONBLOCK;
     Ok(File::from(openat(folder, name, how, Mode::empty())?))
+}
+
+/// Files in a folder and below, for what is read together.
+struct Near {
+    folder: Arc<File>,
+    left: Arc<AtomicU64>,
+}
+
+impl listed::Near for Near {
+    fn open(&self, name: &str) -> media::Result<Box<dyn Source>> {
+        use rustix::fs::{Mode, OFlags, openat};
+        let path = listed::relative(name)?;
+        let mut folder = None;
+        // Each folder on the way by itself, so that no link leads out.
+        for part in path.parent().into_iter().flat_map(Path::components).map(|c| c.as_os_str()) {
+            let at = folder.as_ref().map_or(self.folder.as_fd(), |f: &File| f.as_fd());
+            let how = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+            folder = Some(File::from(openat(at, part, how, Mode::empty()).map_err(std::io::Error::from)?));
+        }
+        let last = Path::new(path.file_name().unwrap_or_default());
+        let file = open_name(folder.as_ref().unwrap_or(&self.folder), last)?;
+        if !file.metadata()?.is_file() {
+            return Err(media::Error::unsupported(name, "a list names it, and it is no file"));
+        }
+        Ok(Box::new(Reader::counted(Arc::new(file), self.left.clone())))
+    }
+
+    fn names(&self) -> media::Result<Vec<String>> {
+        let read = rustix::fs::Dir::read_from(self.folder.as_ref()).map_err(std::io::Error::from)?;
+        let mut names: Vec<String> =
+            read.flatten().filter_map(|e| e.file_name().to_str().ok().map(str::to_owned)).collect();
+        names.sort();
+        Ok(names)
+    }
 }
 
 fn say(out: &Out, said: &Said) {
@@ -276,6 +311,8 @@ impl At {
 /// One order and what it needs.
 struct Desk<'a> {
     order: &'a Order,
+    /// Where the source is, if it is not by itself.
+    folder: Arc<File>,
     source: Arc<File>,
     /// Files of its own that its sound is in, with their names.
     sounds: Named,
@@ -307,9 +344,20 @@ impl Desk<'_> {
         }
     }
 
+    /// The file as one of several that are read together.
+    fn near(&self, left: &Arc<AtomicU64>) -> media::Result<Option<listed::Opened>> {
+        let Some(names) = self.order.beside.as_ref().filter(|b| b.near) else { return Ok(None) };
+        let near: Arc<dyn listed::Near> = Arc::new(Near { folder: self.folder.clone(), left: left.clone() });
+        let name = names.main.0.to_str().unwrap_or_default();
+        listed::open(&mut Reader::counted(self.source.clone(), left.clone()), name, &near)
+    }
+
     /// The file, with the sound that lies beside it.
     fn opened(&self, left: Arc<AtomicU64>) -> media::Result<Box<dyn Demux>> {
         let open = |file: &Arc<File>| container::open(Box::new(Reader::counted(file.clone(), left.clone())));
+        if let Some(near) = self.near(&left)? {
+            return Ok(near.demux);
+        }
         let main = open(&self.source)?;
         if self.sounds.is_empty() {
             return Ok(main);
@@ -359,7 +407,11 @@ impl Desk<'_> {
                 let bytes = self.source.metadata().map_or(0, |m| m.len());
                 self.opened(left).map(|demux| facts::of_tracks(demux.as_ref(), bytes))
             }
-            None => facts::of(Box::new(Reader::counted(self.source.clone(), left))),
+            None => match self.near(&left) {
+                Ok(Some(near)) => Ok(facts::of_tracks(near.demux.as_ref(), near.bytes)),
+                Ok(None) => facts::of(Box::new(Reader::counted(self.source.clone(), left))),
+                Err(e) => Err(e),
+            },
         };
         match found {
             Err(media::Error::System(e)) if e.kind() == std::io::ErrorKind::QuotaExceeded => {

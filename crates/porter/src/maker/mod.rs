@@ -95,6 +95,9 @@ pub struct Captions {
 pub struct InFolder {
     pub main: FileName,
     pub sounds: Vec<FileName>,
+    /// It may name others that are read as well, or have its beginning beside it.
+    #[serde(default)]
+    pub near: bool,
 }
 
 /// Any bytes.

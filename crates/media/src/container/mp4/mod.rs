@@ -12,12 +12,14 @@ mod entry;
 pub mod fragment_mux;
 mod fragments;
 mod mux;
+mod part;
 mod tables;
 #[cfg(test)]
 mod tests;
 
 pub use entry::decoder_setup;
 pub use mux::Mp4Writer;
+pub use part::{beginning_of, is_part, track_numbers};
 
 use super::{Format, Source};
 use crate::error::Result;
@@ -36,7 +38,7 @@ fn score(head: &[u8]) -> u8 {
         // Pictures in the same boxes: known by their brand, and none of them has a movie inside.
         Some(b"ftyp") if crate::container::known::picture_brand(head).is_some() => 0,
         Some(b"ftyp") if possible => 100,
-        Some(b"moov" | b"moof" | b"mdat" | b"styp") if possible => 90,
+        Some(b"moov" | b"moof" | b"mdat" | b"styp" | b"sidx" | b"emsg" | b"prft") if possible => 90,
         Some(b"free" | b"skip" | b"wide" | b"pnot" | b"uuid") if possible => 60,
         _ => 0,
     }

@@ -12,8 +12,8 @@ use crate::maker::{self, Bounds, Class, FileName, InFolder, Order, Outcome, Run,
 use crate::progress::{Progress, Stage};
 use crate::route::{self, Decision, Item};
 use crate::store::{Change, Counts, IfTaken, Job, PlannedOutput, RECIPE_VERSION, Sql, Step, Task, TaskKey};
-use media::container::Demux;
 use media::container::with_sound::WithSound;
+use media::container::{Demux, listed};
 use media::facts::{self, Facts};
 use std::collections::BTreeMap;
 use std::fs::File;
@@ -282,7 +282,12 @@ impl Desk<'_> {
         let sounds: Vec<FileName> = sounds.collect();
         if !sounds.is_empty() {
             let main = FileName(self.job.path.file_name().unwrap_or_default().into());
-            let beside = Some(InFolder { main, sounds });
+            let beside = Some(InFolder { main, sounds, near: false });
+            return Ok((source.folder()?, Order { beside, ..order }));
+        }
+        if listed::may_be_of_several(&self.job.path) {
+            let main = FileName(self.job.path.file_name().unwrap_or_default().into());
+            let beside = Some(InFolder { main, sounds, near: true });
             return Ok((source.folder()?, Order { beside, ..order }));
         }
         let (rate, bytes) = (self.watch.frame_rate, self.job.seen.size);
@@ -311,8 +316,8 @@ impl Desk<'_> {
 
 /// Facts of a file that a person names. A reader that panics is a fault of ours, and no reason for the program to end.
 pub fn facts_of(path: &Path) -> Result<Facts> {
-    let file = File::open(path).map_err(Error::path("cannot read", path))?;
-    match media::guard::catch(|| facts::of(Box::new(file))) {
+    File::open(path).map_err(Error::path("cannot read", path))?;
+    match media::guard::catch(|| facts::of_path(path)) {
         Some(facts) => Ok(facts?),
         None => Err(media::Error::unsupported(
             "",
