@@ -8,9 +8,35 @@ use crate::container::{self};
 use crate::still;
 use serde::Serialize;
 
+/// On what a reader was tried, beside what is made here; `tests/tried.rs` holds it against the files that are.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Tried {
+    /// Bytes that the tests put together, by the book.
+    Made,
+    /// A signal of ours, in a file that another program wrote.
+    Writers,
+    /// Files that others made of something of theirs.
+    Files,
+}
+
+impl Tried {
+    pub const ALL: [Tried; 3] = [Tried::Files, Tried::Writers, Tried::Made];
+
+    pub fn words(self) -> &'static str {
+        match self {
+            Tried::Files => "others' files",
+            Tried::Writers => "others' writers",
+            Tried::Made => "bytes by the book",
+        }
+    }
+}
+
 #[derive(Debug, PartialEq, Serialize)]
 pub struct Formats {
     pub reads: Reads,
+    /// What is read, by what it was tried on.
+    pub tried: Vec<(Tried, Vec<&'static str>)>,
     pub writes: Writes,
     /// Known by name, and not read.
     pub known: Vec<Known>,
@@ -60,7 +86,17 @@ pub fn all() -> Formats {
     });
     let mut known: Vec<Known> = KNOWN.iter().map(|k| Known { name: k.name, instead: k.instead }).collect();
     known.dedup();
+    let rows = container::FORMATS.iter().map(|f| (f.name, f.tried));
+    let rows = rows.chain(CODECS.iter().map(|c| (c.name, c.tried)));
+    let rows: Vec<_> = rows.chain(still::FORMATS.iter().map(|f| (f.name, f.tried))).collect();
+    let tried = Tried::ALL.map(|how| {
+        let mut names: Vec<_> = rows.iter().filter(|r| r.1 == how && !r.0.is_empty()).map(|r| r.0).collect();
+        let mut known = std::collections::HashSet::new();
+        names.retain(|n| known.insert(*n));
+        (how, names)
+    });
     Formats {
+        tried: tried.into(),
         reads: Reads { containers, pictures: codecs(true), sound: codecs(false), stills },
         writes: Writes {
             containers: written.collect(),

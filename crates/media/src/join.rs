@@ -402,10 +402,12 @@ fn way(from: &Form, whole: Option<&Form>, to_hd: bool) -> Result<(Vec<Step>, For
         add(Step::Rate(rate), &mut form)?;
     }
     let wanted = match whole {
-        Some(w) => Wanted { chroma: w.chroma, depth: w.depth, full_range: w.colour.full_range },
+        Some(w) => {
+            Wanted { chroma: w.chroma, depth: w.depth, full_range: w.colour.full_range, dither: false }
+        }
         None => match form.chroma {
             c @ (Chroma::C420 | Chroma::C422) => {
-                Wanted { chroma: c, depth: form.depth, full_range: form.colour.full_range }
+                Wanted { chroma: c, depth: form.depth, full_range: form.colour.full_range, dither: false }
             }
             _ => Wanted { depth: form.depth.min(10), ..Wanted::PLAIN },
         },

@@ -2,7 +2,7 @@
 
 use crate::container::wrap::Wrap;
 use crate::filter::audio::fade::Fade;
-use crate::filter::video::{Burn, Captions, Deinterlacing, Fill, Kernel, Overlay, Rect};
+use crate::filter::video::{Burn, Came, Captions, Deinterlacing, Fill, Kernel, Overlay, Rect};
 use crate::units::Ratio;
 use serde::{Deserialize, Serialize};
 
@@ -42,6 +42,9 @@ pub struct StreamRecipe {
     pub segment_ms: u32,
     /// From the largest on.
     pub rungs: Vec<Rung>,
+    /// Captions that came with the source, which go along: their language (ISO 639), and they themselves.
+    #[serde(skip)]
+    pub captions: Option<(String, Came)>,
 }
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -167,6 +170,9 @@ pub struct VideoRecipe {
     pub denoise: u32,
     #[serde(default, skip_serializing_if = "is_none")]
     pub sharpen: u32,
+    /// Where bits are lost, smooth parts stay smooth.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub dither: bool,
     #[serde(default)]
     pub fade: Fade,
     /// Colours are brought to ITU-R BT.709.
@@ -207,6 +213,7 @@ impl Default for VideoRecipe {
             pace: None,
             denoise: 0,
             sharpen: 0,
+            dither: false,
             fade: Fade::default(),
             to_hd: false,
             look: None,

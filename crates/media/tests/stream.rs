@@ -3,6 +3,7 @@
 mod room;
 
 use media::container::{self, Demux};
+use media::filter::video::{Came, Spoken};
 use media::recipe::*;
 use media::testkit::Clip;
 use media::units::Ratio;
@@ -14,7 +15,7 @@ use std::path::Path;
 fn stream(rungs: &[(u32, u32)], sound: bool) -> Recipe {
     let rungs = rungs.iter().map(|&fit| Rung { fit, bits: 400_000 }).collect();
     Recipe {
-        stream: Some(StreamRecipe { segment_ms: 2000, rungs }),
+        stream: Some(StreamRecipe { segment_ms: 2000, rungs, captions: None }),
         audio: sound.then(AudioRecipe::default),
         ..Recipe::default()
     }
@@ -151,4 +152,46 @@ fn a_fragment_by_itself_is_a_part_of_something_else() {
     // Cut off in the middle it is still told as that.
     let e = open(&bytes[at..bytes.len() - 700]).err().unwrap();
     assert!(e.to_string().contains("cut off"), "{e}");
+}
+
+/// Captions that came along are a rung: in WebVTT, from the part's beginning on, in both lists. Such that cannot be read are
+/// left out, and that is said.
+#[test]
+fn captions_go_along() {
+    let room = Room::with(&Clip { width: 320, height: 180, frames: 150, ..Clip::default() });
+    let spoken = |from, to, text: &str| Spoken { from, to, text: text.into() };
+    let all = vec![
+        spoken(0, 900, "Before it"),
+        spoken(1_500, 2_500, "The tide <turns> & \n\nnobody --> sees it"),
+        spoken(4_000, 9_000, "Until the end"),
+    ];
+    let mut recipe = stream(&[(320, 180)], true);
+    let at = |ms| Some(Moment::Ms(ms));
+    recipe.part = Some(Part { from: at(1_000), to: at(5_000) });
+    let with = |captions: Option<(&str, Came)>, recipe: &Recipe| {
+        let mut recipe = recipe.clone();
+        recipe.stream.as_mut().unwrap().captions = captions.map(|(l, c)| (l.to_owned(), c));
+        recipe
+    };
+    let read = Came::Read { spoken: all, notes: vec!["a cue without a time".into()] };
+    let broken = Came::Broken("no cue in it".into());
+    let made = room.make(&[with(Some(("en", read)), &recipe), with(Some(("", broken)), &recipe), recipe]);
+    let text = |n: usize, name: &str| std::fs::read_to_string(room.path(n).join(name)).unwrap();
+    let want = "WEBVTT\n\n00:00:00.500 --> 00:00:01.500\nThe tide &lt;turns&gt; &amp;\nnobody --&gt; sees it\n\n\
+                00:00:03.000 --> 00:00:04.000\nUntil the end\n";
+    assert_eq!(text(0, "captions-1.vtt"), want);
+    let master = text(0, "master.m3u8");
+    assert!(
+        master.contains("TYPE=SUBTITLES,GROUP-ID=\"captions\",NAME=\"Captions\",LANGUAGE=\"en\""),
+        "{master}"
+    );
+    assert!(master.contains("AUDIO=\"sound\",SUBTITLES=\"captions\"\nvideo-180.m3u8"), "{master}");
+    assert!(text(0, "captions-1.m3u8").contains("#EXTINF:4.0"), "{}", text(0, "captions-1.m3u8"));
+    assert!(text(0, "manifest.mpd").contains("mimeType=\"text/vtt\" lang=\"en\""));
+    assert!(made[0].notes.iter().any(|n| n.contains("a cue without a time")), "{:?}", made[0].notes);
+    assert!(made[1].notes.iter().any(|n| n.contains("left out: no cue in it")), "{:?}", made[1].notes);
+    for n in [1, 2] {
+        assert!(!names(&room.path(n)).iter().any(|f| f.starts_with("captions")));
+        assert!(!text(n, "master.m3u8").contains("SUBTITLES") && !text(n, "manifest.mpd").contains("vtt"));
+    }
 }

@@ -135,7 +135,7 @@ pub fn plan_joined(sources: &[PathBuf], presets: &[Arc<Preset>]) -> Result<Plann
     let mut good: Vec<Recipe> = presets.iter().filter_map(filled).collect();
     // Captions of one file tell nothing of several.
     if let Some((name, bytes)) = captions_of(path).filter(|_| sources.len() == 1) {
-        crate::recipe::put_captions(good.iter_mut().filter_map(|r| r.video.as_mut()), &name, &bytes);
+        crate::recipe::put_captions(&mut good, &name, "und", &bytes);
     }
     let with_bars = |r: &Recipe| r.video.as_ref().is_some_and(|v| v.bars);
     if good.iter().any(with_bars) {

@@ -111,18 +111,26 @@ pub fn read_needed(needed: &mut Needed) -> Result<()> {
     Ok(())
 }
 
-/// Puts captions that came with a source where pictures ask for them.
-pub fn put_captions<'r>(
-    videos: impl Iterator<Item = &'r mut media::recipe::VideoRecipe>,
-    name: &str,
-    bytes: &[u8],
-) {
-    let mut wanted: Vec<_> = videos.filter_map(|v| v.captions.as_mut()).collect();
-    if wanted.is_empty() {
+/// Whether captions that come with a source are of use to it.
+pub fn takes_captions(recipe: &media::recipe::Recipe) -> bool {
+    recipe.stream.is_some() || recipe.video.as_ref().is_some_and(|v| v.captions.is_some())
+}
+
+/// Puts captions that came with a source where pictures ask for them, and into streams. `language` may be unknown: "und".
+pub fn put_captions(recipes: &mut [media::recipe::Recipe], name: &str, language: &str, bytes: &[u8]) {
+    if !recipes.iter().any(takes_captions) {
         return;
     }
     let came = came(bytes).unwrap_or_else(|why| Came::Broken(format!("{name}: {why}")));
-    wanted.iter_mut().for_each(|w| w.came = Some(came.clone()));
+    let language = if language == "und" { "" } else { language };
+    for recipe in recipes {
+        if let Some(captions) = recipe.video.as_mut().and_then(|v| v.captions.as_mut()) {
+            captions.came = Some(came.clone());
+        }
+        if let Some(stream) = &mut recipe.stream {
+            stream.captions = Some((language.to_owned(), came.clone()));
+        }
+    }
 }
 
 fn came(bytes: &[u8]) -> std::result::Result<Came, String> {

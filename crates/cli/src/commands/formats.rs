@@ -24,6 +24,10 @@ pub fn formats(a: &Formats) -> Result<ExitCode> {
         ("stills", &reads.stills),
     ];
     lists.iter().for_each(|(what, names)| list(&mut text, what, &names.join(", ")));
+    text.push_str("\nTried on\n");
+    for (how, names) in all.tried.iter().filter(|(_, names)| !names.is_empty()) {
+        list(&mut text, how.words(), &names.join(", "));
+    }
     text.push_str("\nWrites\n");
     for c in &all.writes.containers {
         let parts = [&c.pictures, &c.sound].map(|names| names.join(", "));

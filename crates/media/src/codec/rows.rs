@@ -6,6 +6,7 @@ use super::{
     single::Single, symphonia, theora, vpx,
 };
 use crate::error::{Error, Result};
+use crate::formats::Tried;
 use crate::frame::Pool;
 use crate::track::{AudioTrack, Codec, Track, VideoTrack};
 
@@ -19,6 +20,8 @@ pub enum Decode {
 pub struct Row {
     /// What people call it, in a list of those that can be decoded; empty where it is no codec of its own to them.
     pub name: &'static str,
+    /// On what it was tried.
+    pub tried: Tried,
     pub covers: fn(&Codec) -> bool,
     /// Why a track of this codec cannot be decoded all the same.
     pub refuse: fn(&Track) -> Result<()>,
@@ -41,6 +44,7 @@ fn by_library(t: &Track, a: &AudioTrack) -> Result<Box<dyn DecodeAudio>> {
 pub static CODECS: &[Row] = &[
     Row {
         name: "H.264",
+        tried: Tried::Files,
         covers: |c| matches!(c, Codec::H264),
         refuse: h264::refuse,
         decode: Decode::Video(|t, v, pool| Ok(Box::new(h264::Decoder::new(t, v, pool)?))),
@@ -48,6 +52,7 @@ pub static CODECS: &[Row] = &[
     },
     Row {
         name: "HEVC",
+        tried: Tried::Writers,
         covers: |c| matches!(c, Codec::Hevc),
         refuse: hevc::refuse,
         decode: Decode::Video(|t, v, pool| Ok(Box::new(hevc::Decoder::new(t, v, pool)?))),
@@ -55,6 +60,7 @@ pub static CODECS: &[Row] = &[
     },
     Row {
         name: "AV1",
+        tried: Tried::Writers,
         covers: |c| matches!(c, Codec::Av1),
         refuse: nothing,
         decode: Decode::Video(|_, v, pool| Ok(Box::new(av1::Decoder::new(v, pool)?))),
@@ -62,6 +68,7 @@ pub static CODECS: &[Row] = &[
     },
     Row {
         name: "VP9",
+        tried: Tried::Files,
         covers: |c| matches!(c, Codec::Vp9),
         refuse: |t| needs(t, vpx::PRESENT, "libvpx"),
         decode: Decode::Video(vpx_decoder),
@@ -69,6 +76,7 @@ pub static CODECS: &[Row] = &[
     },
     Row {
         name: "VP8",
+        tried: Tried::Writers,
         covers: |c| matches!(c, Codec::Vp8),
         refuse: |t| needs(t, vpx::PRESENT, "libvpx"),
         decode: Decode::Video(vpx_decoder),
@@ -76,6 +84,7 @@ pub static CODECS: &[Row] = &[
     },
     Row {
         name: "Motion JPEG",
+        tried: Tried::Made,
         covers: |c| matches!(c, Codec::MotionJpeg),
         refuse: nothing,
         decode: Decode::Video(|_, v, pool| Ok(Box::new(Single::new(mjpeg::Decoder::new(v, pool))))),
@@ -83,6 +92,7 @@ pub static CODECS: &[Row] = &[
     },
     Row {
         name: "FFV1",
+        tried: Tried::Made,
         covers: |c| matches!(c, Codec::Ffv1),
         refuse: |t| ffv1::describe(&t.setup, &mut VideoTrack::sized(1, 1)),
         decode: Decode::Video(|t, v, pool| {
@@ -92,6 +102,7 @@ pub static CODECS: &[Row] = &[
     },
     Row {
         name: "Theora",
+        tried: Tried::Files,
         covers: |c| matches!(c, Codec::Theora),
         refuse: |t| needs(t, theora::PRESENT, "libtheora"),
         decode: Decode::Video(theora_decoder),
@@ -99,6 +110,7 @@ pub static CODECS: &[Row] = &[
     },
     Row {
         name: "uncompressed pictures",
+        tried: Tried::Made,
         covers: |c| matches!(c, Codec::Raw(_)),
         refuse: nothing,
         decode: Decode::Video(|t, v, pool| match &t.codec {
@@ -113,6 +125,7 @@ pub static CODECS: &[Row] = &[
     },
     Row {
         name: "",
+        tried: Tried::Files,
         covers: |c| matches!(c, Codec::Gif),
         refuse: nothing,
         decode: Decode::Video(|t, _, pool| Ok(Box::new(Single::new(gif::Decoder::new(&t.setup, pool)?)))),
@@ -120,6 +133,7 @@ pub static CODECS: &[Row] = &[
     },
     Row {
         name: "",
+        tried: Tried::Files,
         covers: |c| matches!(c, Codec::Stills),
         refuse: nothing,
         decode: Decode::Video(|_, _, pool| Ok(Box::new(Single::new(crate::still::run::Decoder { pool })))),
@@ -127,6 +141,7 @@ pub static CODECS: &[Row] = &[
     },
     Row {
         name: "PCM",
+        tried: Tried::Files,
         covers: |c| matches!(c, Codec::Pcm(_)),
         refuse: |t| match &t.codec {
             Codec::Pcm(layout) => pcm::check(*layout),
@@ -140,6 +155,7 @@ pub static CODECS: &[Row] = &[
     },
     Row {
         name: "ADPCM",
+        tried: Tried::Writers,
         covers: |c| matches!(c, Codec::Adpcm { .. }),
         refuse: nothing,
         decode: Decode::Audio(|t, a| match t.codec {
@@ -152,6 +168,7 @@ pub static CODECS: &[Row] = &[
     },
     Row {
         name: "AMR",
+        tried: Tried::Writers,
         covers: |c| matches!(c, Codec::Amr { .. }),
         refuse: |t| needs(t, amr::PRESENT, "opencore-amr"),
         decode: Decode::Audio(amr_decoder),
@@ -159,6 +176,7 @@ pub static CODECS: &[Row] = &[
     },
     Row {
         name: "GSM",
+        tried: Tried::Writers,
         covers: |c| matches!(c, Codec::Gsm { .. }),
         refuse: nothing,
         decode: Decode::Audio(|t, a| match t.codec {
@@ -169,6 +187,7 @@ pub static CODECS: &[Row] = &[
     },
     Row {
         name: "FLAC",
+        tried: Tried::Writers,
         covers: |c| matches!(c, Codec::Flac),
         refuse: nothing,
         decode: Decode::Audio(by_library),
@@ -176,6 +195,7 @@ pub static CODECS: &[Row] = &[
     },
     Row {
         name: "ALAC",
+        tried: Tried::Writers,
         covers: |c| matches!(c, Codec::Alac),
         refuse: nothing,
         decode: Decode::Audio(by_library),
@@ -183,6 +203,7 @@ pub static CODECS: &[Row] = &[
     },
     Row {
         name: "AAC",
+        tried: Tried::Files,
         covers: |c| matches!(c, Codec::Aac),
         refuse: |t| aac::Config::parse(&t.setup).and_then(|c| c.refuse()),
         decode: Decode::Audio(|t, _| Ok(Box::new(aac::Decoder::new(&t.setup)?))),
@@ -190,6 +211,7 @@ pub static CODECS: &[Row] = &[
     },
     Row {
         name: "MP3",
+        tried: Tried::Files,
         covers: |c| matches!(c, Codec::MpegAudio(_)),
         refuse: nothing,
         decode: Decode::Audio(by_library),
@@ -197,6 +219,7 @@ pub static CODECS: &[Row] = &[
     },
     Row {
         name: "Vorbis",
+        tried: Tried::Files,
         covers: |c| matches!(c, Codec::Vorbis),
         refuse: nothing,
         decode: Decode::Audio(by_library),
@@ -204,6 +227,7 @@ pub static CODECS: &[Row] = &[
     },
     Row {
         name: "Opus",
+        tried: Tried::Files,
         covers: |c| matches!(c, Codec::Opus),
         refuse: |t| opus::Head::parse(&t.setup).map(|_| ()),
         decode: Decode::Audio(|t, _| Ok(Box::new(opus::Decoder::new(&t.setup)?))),

@@ -4,11 +4,13 @@
 use super::codes;
 use super::reader::Reader;
 use super::stream::{Described, Look, Parts, Raw, Streamed};
-use super::{About, AudioTrack, Codec, Demux, Format, Media, PcmKind, PcmLayout, Source, Track, VideoTrack};
+use super::{
+    About, AudioTrack, Codec, Demux, Format, Media, PcmKind, PcmLayout, Source, Track, Tried, VideoTrack,
+};
 use crate::bits::be32;
 use crate::error::{Error, Result};
 
-pub static FORMAT: Format = Format { name: "FLV", score, open };
+pub static FORMAT: Format = Format { name: "FLV", score, open, tried: Tried::Made };
 
 const LOOK: u64 = 16 << 20;
 /// Tags that are looked through for both kinds of track and their setup.

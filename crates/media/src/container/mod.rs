@@ -25,6 +25,7 @@ pub mod wav;
 pub mod with_sound;
 pub mod wrap;
 
+pub use crate::formats::Tried;
 pub use crate::track::*;
 
 use crate::error::Result;
@@ -159,6 +160,8 @@ pub struct Format {
     /// How sure the first bytes make it: 0 is "no", 100 is "certain".
     pub score: fn(&[u8]) -> u8,
     pub open: Open,
+    /// On what it was tried.
+    pub tried: Tried,
 }
 
 /// Every container, in no particular order: the best score wins.

@@ -2,14 +2,14 @@
 //! None of their codecs is decoded here, so no packet is read.
 
 use super::reader::Reader;
-use super::{About, AudioTrack, Codec, Demux, Format, Media, Packet, Source, Track, VideoTrack};
+use super::{About, AudioTrack, Codec, Demux, Format, Media, Packet, Source, Track, Tried, VideoTrack};
 use crate::bits::{be16, be32};
 use crate::error::{Error, Result};
 use crate::frame::video::check_size;
 use crate::limits::{MAX_BOXES, MAX_CHANNELS, MAX_SAMPLE_RATE, MAX_TRACKS, MIN_SAMPLE_RATE};
 use crate::units::{Ratio, Time};
 
-pub static FORMAT: Format = Format { name: "RealMedia", score, open };
+pub static FORMAT: Format = Format { name: "RealMedia", score, open, tried: Tried::Made };
 
 const SCALE: u32 = 1000;
 

@@ -25,7 +25,7 @@ use crate::run::kept::SEGMENT_SECONDS;
 pub use copy::{CopyPlan, plain_pcm};
 pub use part::Span;
 use std::sync::Arc;
-pub use stream::{RungPlan, StreamPlan};
+pub use stream::{CaptionsPlan, RungPlan, StreamPlan};
 
 /// The whole graph for one source.
 #[derive(Clone, Debug, Default)]

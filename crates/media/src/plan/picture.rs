@@ -9,7 +9,9 @@ use crate::filter::video::frame::{Place, Rect};
 use crate::filter::video::grade::Table;
 use crate::filter::video::pulldown;
 use crate::filter::video::scale::{enlarged, fit};
-use crate::filter::video::{Burn, Burning, Came, Deinterlacing, Fading, Form, Grading, Kernel, Pace, Step};
+use crate::filter::video::{
+    Burn, Burning, Came, Deinterlacing, Fading, Form, Grading, Kernel, Pace, Step, Wanted,
+};
 use crate::frame::{Chroma, Colour, Fields};
 use crate::recipe::{Deinterlace, Framing, PicturesKind, PicturesRecipe, StillRecipe, VideoRecipe};
 use crate::track::TimecodeTrack;
@@ -98,7 +100,8 @@ impl Planner<'_> {
             }
         }
         if let Takes::One(wanted) = coder.takes {
-            at = Some(self.node(at, Step::As(wanted))?);
+            let dither = recipe.dither && self.form(at)?.depth > wanted.depth;
+            at = Some(self.node(at, Step::As(Wanted { dither, ..wanted }))?);
         }
         let form = self.form(at)?;
         let (w, h) = (form.width, form.height);

@@ -46,7 +46,11 @@ impl Planner<'_> {
             }
         }
         let extension = wrapper.sound_extension;
-        Ok(OutputPlan { made: MadePlan::Stream(StreamPlan { rungs, extension, lists: false }), span, notes })
+        Ok(OutputPlan {
+            made: MadePlan::Stream(StreamPlan { rungs, extension, lists: false, captions: None }),
+            span,
+            notes,
+        })
     }
 }
 

@@ -3,6 +3,7 @@
 use super::{FilmPlan, MadePlan, OutputPlan, Planner, Span, no_pictures};
 use crate::container::wrap::RUNG;
 use crate::error::{Error, Result};
+use crate::filter::video::{Came, Spoken};
 use crate::recipe::{AudioRecipe, BitRecipe, StreamRecipe, VideoRecipe};
 
 #[derive(Clone, Debug)]
@@ -13,6 +14,15 @@ pub struct StreamPlan {
     pub extension: &'static str,
     /// With playlists, for players.
     pub lists: bool,
+    pub captions: Option<CaptionsPlan>,
+}
+
+/// Captions as a file of a stream.
+#[derive(Clone, Debug, PartialEq)]
+pub struct CaptionsPlan {
+    pub language: String,
+    /// From the stream's beginning on.
+    pub spoken: Vec<Spoken>,
 }
 
 /// One file of a stream.
@@ -76,12 +86,33 @@ impl Planner<'_> {
                 rungs.push(RungPlan { name: format!("sound-{}", n + 1), made: film(None, vec![sound]) });
             }
         }
+        let captions = recipe.captions.as_ref().and_then(|(language, came)| match came {
+            Came::Read { spoken, notes: read } => {
+                notes.extend(read.iter().cloned());
+                let spoken = spoken_in(spoken, span);
+                (!spoken.is_empty()).then(|| CaptionsPlan { language: language.clone(), spoken })
+            }
+            Came::Broken(why) => {
+                notes.push(format!("the captions that came with it are left out: {why}"));
+                None
+            }
+        });
         Ok(OutputPlan {
-            made: MadePlan::Stream(StreamPlan { rungs, extension: "mp4", lists: true }),
+            made: MadePlan::Stream(StreamPlan { rungs, extension: "mp4", lists: true, captions }),
             span,
             notes,
         })
     }
+}
+
+/// What is said in a part of the source, from its beginning on.
+fn spoken_in(all: &[Spoken], span: Option<Span>) -> Vec<Spoken> {
+    let ms = |seconds: f64| (seconds * 1000.0).round().max(0.0) as u64;
+    let (from, to) = span.map_or((0, u64::MAX), |s| (ms(s.from), s.to.map_or(u64::MAX, ms)));
+    let inside = all.iter().filter(|s| s.to > from && s.from < to);
+    inside
+        .map(|s| Spoken { from: s.from.saturating_sub(from), to: s.to.min(to) - from, text: s.text.clone() })
+        .collect()
 }
 
 /// Files have names of their own.

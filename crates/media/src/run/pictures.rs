@@ -236,7 +236,8 @@ impl Collect for Strip {
     }
 }
 
-fn clock(seconds: f64) -> String {
+/// As WebVTT writes a moment.
+pub(super) fn clock(seconds: f64) -> String {
     let ms = (seconds * 1000.0).round().max(0.0) as u64;
     format!("{:02}:{:02}:{:02}.{:03}", ms / 3_600_000, ms / 60_000 % 60, ms / 1000 % 60, ms % 1000)
 }

@@ -2,10 +2,12 @@
 //! files. Each file is one track in fragments; the playlists say where in it a fragment lies.
 
 use super::Made;
+use super::pictures::clock;
 use crate::container::mp4::fragment_mux::HEAD;
 use crate::container::wrap::{Folder, Fragment, Target};
 use crate::error::Result;
-use crate::plan::{FilmPlan, MadePlan};
+use crate::filter::video::Spoken;
+use crate::plan::{CaptionsPlan, FilmPlan, MadePlan};
 use std::fmt::Write as _;
 
 pub const MASTER: &str = "master.m3u8";
@@ -61,10 +63,40 @@ pub fn end(plan: &MadePlan, folder: Lists, mut made: Vec<Made>) -> Result<Made> 
     for p in &parts {
         folder.create(&format!("{}.m3u8", p.name))?.write_all(p.playlist().as_bytes())?;
     }
-    folder.create(MASTER)?.write_all(master(&parts).as_bytes())?;
-    folder.create(MANIFEST)?.write_all(manifest(&parts).as_bytes())?;
+    let captions = stream.captions.as_ref();
+    if let Some(c) = captions {
+        folder.create(&format!("{CAPTIONS}.vtt"))?.write_all(web_vtt(&c.spoken).as_bytes())?;
+        folder.create(&format!("{CAPTIONS}.m3u8"))?.write_all(captions_list(whole.seconds).as_bytes())?;
+    }
+    folder.create(MASTER)?.write_all(master(&parts, captions).as_bytes())?;
+    folder.create(MANIFEST)?.write_all(manifest(&parts, captions).as_bytes())?;
     whole.inside = names.zip(made).collect();
     Ok(whole)
+}
+
+/// The file of captions, without its ending.
+const CAPTIONS: &str = "captions-1";
+
+/// The captions as WebVTT (W3C, 2019): what would be markup there is none.
+fn web_vtt(spoken: &[Spoken]) -> String {
+    let mut text = String::from("WEBVTT\n");
+    for s in spoken {
+        let (from, to) = (clock(s.from as f64 / 1000.0), clock(s.to as f64 / 1000.0));
+        let said = s.text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;");
+        // An empty line would end the cue.
+        let lines: Vec<&str> = said.lines().map(str::trim_end).filter(|l| !l.is_empty()).collect();
+        let _ = write!(text, "\n{from} --> {to}\n{}\n", lines.join("\n"));
+    }
+    text
+}
+
+/// All captions are one segment.
+fn captions_list(seconds: f64) -> String {
+    format!(
+        "#EXTM3U\n#EXT-X-VERSION:7\n#EXT-X-TARGETDURATION:{}\n#EXT-X-PLAYLIST-TYPE:VOD\n#EXTINF:{seconds:.6},\n{CAPTIONS}.vtt\n\
+         #EXT-X-ENDLIST\n",
+        seconds.ceil().max(1.0)
+    )
 }
 
 impl Part<'_> {
@@ -119,7 +151,7 @@ impl Part<'_> {
     }
 }
 
-fn master(parts: &[Part<'_>]) -> String {
+fn master(parts: &[Part<'_>], captions: Option<&CaptionsPlan>) -> String {
     let mut text = String::from("#EXTM3U\n#EXT-X-VERSION:7\n#EXT-X-INDEPENDENT-SEGMENTS\n");
     let sounds: Vec<&Part<'_>> = parts.iter().filter(|p| !p.is_video()).collect();
     for (n, p) in sounds.iter().enumerate() {
@@ -133,10 +165,21 @@ fn master(parts: &[Part<'_>]) -> String {
             p.name
         );
     }
+    if let Some(c) = captions {
+        let language =
+            if c.language.is_empty() { String::new() } else { format!(",LANGUAGE=\"{}\"", c.language) };
+        let _ = writeln!(
+            text,
+            "#EXT-X-MEDIA:TYPE=SUBTITLES,GROUP-ID=\"captions\",NAME=\"Captions\"{language},DEFAULT=NO,AUTOSELECT=YES,URI=\"{CAPTIONS}.m3u8\""
+        );
+    }
     let peak = sounds.iter().map(|p| p.peak()).max().unwrap_or(0);
     let average = sounds.iter().map(|p| p.average()).max().unwrap_or(0);
     let codec = sounds.first().map_or(String::new(), |p| format!(",{}", p.codec()));
-    let group = if sounds.is_empty() { "" } else { ",AUDIO=\"sound\"" };
+    let mut group = String::from(if sounds.is_empty() { "" } else { ",AUDIO=\"sound\"" });
+    if captions.is_some() {
+        group.push_str(",SUBTITLES=\"captions\"");
+    }
     for p in parts.iter().filter(|p| p.is_video()) {
         let Some(v) = &p.film.video else { continue };
         let rate = v.form.rate.map_or(String::new(), |r| format!(",FRAME-RATE={:.3}", r.value()));
@@ -165,7 +208,7 @@ fn master(parts: &[Part<'_>]) -> String {
     text
 }
 
-fn manifest(parts: &[Part<'_>]) -> String {
+fn manifest(parts: &[Part<'_>], captions: Option<&CaptionsPlan>) -> String {
     let length =
         parts.iter().map(|p| p.fragments().iter().map(|f| f.seconds).sum::<f64>()).fold(0.0, f64::max);
     let longest = parts.iter().flat_map(|p| p.fragments()).map(|f| f.seconds).fold(1.0, f64::max);
@@ -190,6 +233,16 @@ fn manifest(parts: &[Part<'_>]) -> String {
         );
         representation(&mut text, p);
         text += "  </AdaptationSet>\n";
+    }
+    if let Some(c) = captions {
+        let language =
+            if c.language.is_empty() { String::new() } else { format!(" lang=\"{}\"", c.language) };
+        let _ = writeln!(
+            text,
+            "  <AdaptationSet contentType=\"text\" mimeType=\"text/vtt\"{language}>\n   <Role schemeIdUri=\"urn:mpeg:dash:role:2011\" \
+             value=\"subtitle\"/>\n   <Representation id=\"{CAPTIONS}\" bandwidth=\"256\">\n    <BaseURL>{CAPTIONS}.vtt</BaseURL>\n   \
+             </Representation>\n  </AdaptationSet>"
+        );
     }
     text += " </Period>\n</MPD>\n";
     text

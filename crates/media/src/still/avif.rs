@@ -12,7 +12,7 @@ use image::{DynamicImage, RgbImage};
 use std::io::Write;
 
 /// What the picture is coded in: the full range, as stills are, and BT.709's luma.
-const FORM: Wanted = Wanted { chroma: Chroma::C420, depth: 8, full_range: true };
+const FORM: Wanted = Wanted { chroma: Chroma::C420, depth: 8, full_range: true, dither: false };
 const COLOUR: Colour = Colour { matrix: 1, full_range: true, ..SRGB };
 
 /// Red, green and blue of 8 bits; sides are even and at least [`svt::LEAST`].

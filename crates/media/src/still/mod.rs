@@ -19,6 +19,7 @@ mod write;
 
 use crate::container::Source;
 use crate::error::{Error, Result};
+use crate::formats::Tried;
 use crate::frame::{Chroma, Colour, Pool, VideoFrame};
 use crate::limits::{MAX_PICTURE_SIDE, MAX_STILL_AREA, MAX_STILL_BYTES};
 /// A decoded picture.
@@ -32,6 +33,8 @@ pub use write::{StillCodec, convert, write_frame};
 /// A picture format this program reads.
 pub struct StillFormat {
     pub name: &'static str,
+    /// On what it was tried.
+    pub tried: Tried,
     score: fn(&[u8]) -> u8,
     reader: Reads,
 }
@@ -53,70 +56,96 @@ enum Reads {
     },
 }
 
-const fn starts(name: &'static str, score: fn(&[u8]) -> u8, library: image::ImageFormat) -> StillFormat {
-    StillFormat { name, score, reader: Reads::Library(library) }
+const fn starts(
+    name: &'static str,
+    tried: Tried,
+    score: fn(&[u8]) -> u8,
+    library: image::ImageFormat,
+) -> StillFormat {
+    StillFormat { name, tried, score, reader: Reads::Library(library) }
 }
 
 /// To add one: a line here, and a file beside this one if the image crate does not read it.
 pub static FORMATS: &[StillFormat] = &[
-    starts("JPEG", |h| if h.starts_with(&[0xff, 0xd8, 0xff]) { 100 } else { 0 }, image::ImageFormat::Jpeg),
-    starts("PNG", |h| if h.starts_with(b"\x89PNG\r\n\x1a\n") { 100 } else { 0 }, image::ImageFormat::Png),
-    starts("TIFF", tiff_score, image::ImageFormat::Tiff),
+    starts(
+        "JPEG",
+        Tried::Files,
+        |h| if h.starts_with(&[0xff, 0xd8, 0xff]) { 100 } else { 0 },
+        image::ImageFormat::Jpeg,
+    ),
+    starts(
+        "PNG",
+        Tried::Files,
+        |h| if h.starts_with(b"\x89PNG\r\n\x1a\n") { 100 } else { 0 },
+        image::ImageFormat::Png,
+    ),
+    starts("TIFF", Tried::Files, tiff_score, image::ImageFormat::Tiff),
     starts(
         "WebP",
+        Tried::Writers,
         |h| if h.starts_with(b"RIFF") && h.get(8..12) == Some(b"WEBP") { 100 } else { 0 },
         image::ImageFormat::WebP,
     ),
-    starts("BMP", bmp_score, image::ImageFormat::Bmp),
+    starts("BMP", Tried::Files, bmp_score, image::ImageFormat::Bmp),
     starts(
         "OpenEXR",
+        Tried::Made,
         |h| if h.starts_with(&[0x76, 0x2f, 0x31, 0x01]) { 100 } else { 0 },
         image::ImageFormat::OpenExr,
     ),
-    starts("PNM", pnm_score, image::ImageFormat::Pnm),
+    starts("PNM", Tried::Writers, pnm_score, image::ImageFormat::Pnm),
     starts(
         "Radiance HDR",
+        Tried::Made,
         |h| if h.starts_with(b"#?RADIANCE") || h.starts_with(b"#?RGBE") { 100 } else { 0 },
         image::ImageFormat::Hdr,
     ),
-    starts("QOI", |h| if h.starts_with(b"qoif") { 100 } else { 0 }, image::ImageFormat::Qoi),
+    starts("QOI", Tried::Made, |h| if h.starts_with(b"qoif") { 100 } else { 0 }, image::ImageFormat::Qoi),
     StillFormat {
         name: "JPEG XL",
+        tried: Tried::Writers,
         score: jxl::score,
         reader: Reads::Own { facts: jxl::facts, decode: jxl::decode },
     },
     StillFormat {
         name: "JPEG 2000",
+        tried: Tried::Writers,
         score: jpeg2000::score,
         reader: Reads::Own { facts: jpeg2000::facts, decode: jpeg2000::decode },
     },
     StillFormat {
         name: "PSD",
+        tried: Tried::Made,
         score: psd::score,
         reader: Reads::Own { facts: psd::facts, decode: psd::decode },
     },
     StillFormat {
         name: RAW,
+        tried: Tried::Made,
         score: raw::score,
         reader: Reads::Own { facts: raw::facts, decode: raw::decode },
     },
     StillFormat {
         name: "GIF",
+        tried: Tried::Files,
         score: gif::score,
         reader: Reads::Own { facts: gif::facts, decode: gif::decode },
     },
     StillFormat {
         name: "DPX",
+        tried: Tried::Made,
         score: dpx::score,
         reader: Reads::Own { facts: dpx::facts, decode: dpx::decode },
     },
     StillFormat {
         name: "AVIF",
+        tried: Tried::Writers,
         score: heif::score_avif,
         reader: Reads::Scaled { facts: |s| heif::facts("AVIF", s), decode: heif::decode },
     },
     StillFormat {
         name: "HEIC",
+        tried: Tried::Writers,
         score: heif::score_heic,
         reader: Reads::Scaled { facts: |s| heif::facts("HEIC", s), decode: heif::decode },
     },

@@ -342,6 +342,7 @@ pub struct Video {
     pub speed: Option<f64>,
     pub denoise: Option<f64>,
     pub sharpen: Option<f64>,
+    pub dither: Option<bool>,
     pub fade_in: Option<String>,
     pub fade_out: Option<String>,
     pub colour: Option<String>,

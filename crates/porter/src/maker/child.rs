@@ -462,8 +462,7 @@ impl Desk<'_> {
         let mut demux = self.demux()?;
         let mut recipes: Vec<Recipe> = outputs.iter().map(|o| o.recipe.media.clone()).collect();
         if let Some(came) = &self.order.captions {
-            let videos = recipes.iter_mut().filter_map(|r| r.video.as_mut());
-            crate::recipe::put_captions(videos, &came.name, &came.bytes);
+            crate::recipe::put_captions(&mut recipes, &came.name, &came.language, &came.bytes);
         }
         if recipes.iter().any(|r| r.video.as_ref().is_some_and(|v| v.bars)) {
             let inside = run::bars(&mut || self.demux(), &Control::new(0))?;

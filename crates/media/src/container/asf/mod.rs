@@ -9,10 +9,10 @@ mod packets;
 pub(crate) mod tests;
 
 use super::stream::{Look, Streamed, take_setups};
-use super::{Demux, Format, Source};
+use super::{Demux, Format, Source, Tried};
 use crate::error::{Error, Result};
 
-pub static FORMAT: Format = Format { name: "ASF", score, open };
+pub static FORMAT: Format = Format { name: "ASF", score, open, tried: Tried::Made };
 
 const LOOK: u64 = 8 << 20;
 

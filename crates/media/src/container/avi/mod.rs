@@ -6,7 +6,7 @@ use super::codes::{self, Wave};
 use super::mpeg_frames::MpegFrames;
 use super::reader::Reader;
 use super::stream::{Described, Look, Parts, Raw, Streamed, take_setups};
-use super::{About, AudioTrack, Codec, Demux, Format, Media, Source, Track, VideoTrack};
+use super::{About, AudioTrack, Codec, Demux, Format, Media, Source, Track, Tried, VideoTrack};
 use crate::bits::{le32, text};
 use crate::codec::{h264, mpeg_video};
 use crate::error::{Error, Result};
@@ -17,7 +17,7 @@ use crate::limits::{
 use crate::units::{Ratio, Time};
 use std::collections::VecDeque;
 
-pub static FORMAT: Format = Format { name: "AVI", score, open };
+pub static FORMAT: Format = Format { name: "AVI", score, open, tried: Tried::Files };
 
 const LOOK: u64 = 8 << 20;
 

@@ -21,10 +21,10 @@ pub use entry::decoder_setup;
 pub use mux::Mp4Writer;
 pub use part::{beginning_of, is_part, track_numbers};
 
-use super::{Format, Source};
+use super::{Format, Source, Tried};
 use crate::error::Result;
 
-pub static FORMAT: Format = Format { name: "MP4", score, open };
+pub static FORMAT: Format = Format { name: "MP4", score, open, tried: Tried::Files };
 
 fn open(source: Box<dyn Source>) -> Result<Box<dyn super::Demux>> {
     Ok(Box::new(demux::Mp4Reader::open(source)?))

@@ -4,10 +4,10 @@ use super::es::{Framer, Kind, describe};
 use crate::codec::{h264, hevc};
 use crate::container::reader::Reader;
 use crate::container::stream::{Look, Parts, Raw, Streamed};
-use crate::container::{About, Demux, Format, Media, Source};
+use crate::container::{About, Demux, Format, Media, Source, Tried};
 use crate::error::{Error, Result};
 
-pub static FORMAT: Format = Format { name: "plain picture stream", score, open };
+pub static FORMAT: Format = Format { name: "plain picture stream", score, open, tried: Tried::Files };
 
 /// Such a stream is looked through whole, up to this.
 const LOOK: u64 = 1 << 30;

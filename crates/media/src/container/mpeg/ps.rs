@@ -4,11 +4,11 @@ use super::es::{Framer, Kind, describe, private_kind};
 use super::pes::{self, SCALE, Unwrap};
 use crate::container::reader::Reader;
 use crate::container::stream::{Look, Parts, Raw, Streamed};
-use crate::container::{About, Demux, Format, Source};
+use crate::container::{About, Demux, Format, Source, Tried};
 use crate::error::{Error, Result};
 use crate::limits::MAX_TRACKS;
 
-pub static FORMAT: Format = Format { name: "MPEG program stream", score, open };
+pub static FORMAT: Format = Format { name: "MPEG program stream", score, open, tried: Tried::Files };
 
 const LOOK: u64 = 12 << 20;
 

@@ -6,11 +6,11 @@ use super::pes::{self, SCALE, Unwrap};
 use crate::bits::{be16, text};
 use crate::container::reader::Reader;
 use crate::container::stream::{Look, Parts, Raw, Streamed};
-use crate::container::{About, Demux, Format, Source};
+use crate::container::{About, Demux, Format, Source, Tried};
 use crate::error::{Error, Result};
 use crate::limits::MAX_TRACKS;
 
-pub static FORMAT: Format = Format { name: "MPEG transport stream", score, open };
+pub static FORMAT: Format = Format { name: "MPEG transport stream", score, open, tried: Tried::Made };
 
 const PACKET: usize = 188;
 const SYNC: u8 = 0x47;

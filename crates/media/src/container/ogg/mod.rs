@@ -7,7 +7,7 @@ pub use mux::Writer;
 use super::reader::Reader;
 use super::stream::{Described, Look, Parts, Raw, Streamed};
 use super::timing::PacketLength;
-use super::{About, AudioTrack, Codec, Demux, Format, Media, Source, Track, VideoTrack};
+use super::{About, AudioTrack, Codec, Demux, Format, Media, Source, Track, Tried, VideoTrack};
 use crate::bits::{be16, be32, le32, le64};
 use crate::codec::{flac, opus, vorbis};
 use crate::error::{Error, Result};
@@ -15,7 +15,7 @@ use crate::limits::{MAX_CHANNELS, MAX_PACKET_BYTES, MAX_SAMPLE_RATE, MAX_TRACKS,
 use crate::units::Ratio;
 use std::collections::VecDeque;
 
-pub static FORMAT: Format = Format { name: "Ogg", score, open };
+pub static FORMAT: Format = Format { name: "Ogg", score, open, tried: Tried::Files };
 
 /// Looked through for rates and counts.
 const LOOK: u64 = 8 << 20;

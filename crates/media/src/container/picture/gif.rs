@@ -3,13 +3,13 @@
 use crate::bits::le16;
 use crate::container::reader::Reader;
 use crate::container::stream::{Described, Look, Parts, Raw, Streamed};
-use crate::container::{About, Codec, Demux, Format, Media, Packet, Source, Track, VideoTrack};
+use crate::container::{About, Codec, Demux, Format, Media, Packet, Source, Track, Tried, VideoTrack};
 use crate::error::{Error, Result};
 use crate::frame::{Chroma, video::check_size};
 use crate::limits::MAX_PACKET_BYTES;
 use std::io::Read;
 
-pub static FORMAT: Format = Format { name: "GIF", score, open };
+pub static FORMAT: Format = Format { name: "GIF", score, open, tried: Tried::Files };
 
 const LOOK: u64 = 1 << 30;
 /// Delays count in this many a second; a delay of 0 is shown as a tenth of a second, the custom of browsers.

@@ -5,12 +5,12 @@ use crate::bits::{le16, le32, le64};
 use crate::container::codes;
 use crate::container::reader::Reader;
 use crate::container::stream::{Described, Look, Parts, Raw, Streamed};
-use crate::container::{About, Demux, Format, Media, Source, Track, VideoTrack};
+use crate::container::{About, Demux, Format, Media, Source, Track, Tried, VideoTrack};
 use crate::error::{Error, Result};
 use crate::frame::video::check_size;
 use crate::units::Ratio;
 
-pub static FORMAT: Format = Format { name: "IVF", score, open };
+pub static FORMAT: Format = Format { name: "IVF", score, open, tried: Tried::Writers };
 
 const LOOK: u64 = 64 << 20;
 

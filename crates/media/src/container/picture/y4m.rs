@@ -3,13 +3,15 @@
 
 use crate::container::reader::Reader;
 use crate::container::stream::{Described, Look, Parts, Raw, Streamed};
-use crate::container::{About, Codec, Demux, Format, Media, Packing, RawPicture, Source, Track, VideoTrack};
+use crate::container::{
+    About, Codec, Demux, Format, Media, Packing, RawPicture, Source, Track, Tried, VideoTrack,
+};
 use crate::error::{Error, Result};
 use crate::frame::video::check_size;
 use crate::frame::{Chroma, Fields};
 use crate::units::{Ratio, Time};
 
-pub static FORMAT: Format = Format { name: "YUV4MPEG2", score, open };
+pub static FORMAT: Format = Format { name: "YUV4MPEG2", score, open, tried: Tried::Made };
 
 const LOOK: u64 = 16 << 20;
 /// Longest line, in bytes.

@@ -5,10 +5,10 @@ use super::id3;
 use crate::codec::aac::{Config, adts::Header};
 use crate::container::reader::Reader;
 use crate::container::stream::{Described, Look, Streamed};
-use crate::container::{About, AudioTrack, Codec, Demux, Format, Media, Source, Track};
+use crate::container::{About, AudioTrack, Codec, Demux, Format, Media, Source, Track, Tried};
 use crate::error::{Error, Result};
 
-pub static FORMAT: Format = Format { name: "ADTS", score, open };
+pub static FORMAT: Format = Format { name: "ADTS", score, open, tried: Tried::Files };
 
 const LOOK: u64 = 1 << 30;
 

@@ -6,12 +6,14 @@ use crate::codec::gsm;
 use crate::container::codes::show;
 use crate::container::reader::Reader;
 use crate::container::timing::block;
-use crate::container::{About, AudioTrack, Codec, Demux, Format, Media, PcmKind, PcmLayout, Source, Track};
+use crate::container::{
+    About, AudioTrack, Codec, Demux, Format, Media, PcmKind, PcmLayout, Source, Track, Tried,
+};
 use crate::error::{Error, Result};
 use crate::limits::{MAX_CHANNELS, MAX_SAMPLE_RATE, MIN_SAMPLE_RATE};
 use crate::track::Adpcm;
 
-pub static FORMAT: Format = Format { name: "AIFF", score, open };
+pub static FORMAT: Format = Format { name: "AIFF", score, open, tried: Tried::Files };
 
 const MAX_CHUNKS: usize = 10_000;
 

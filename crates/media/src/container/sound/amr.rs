@@ -4,10 +4,10 @@ use super::frames::{Frame, Frames, Parse};
 use crate::codec::amr;
 use crate::container::reader::Reader;
 use crate::container::stream::{Described, Look, Streamed};
-use crate::container::{About, AudioTrack, Codec, Demux, Format, Media, Source, Track};
+use crate::container::{About, AudioTrack, Codec, Demux, Format, Media, Source, Track, Tried};
 use crate::error::{Error, Result};
 
-pub static FORMAT: Format = Format { name: "AMR", score, open };
+pub static FORMAT: Format = Format { name: "AMR", score, open, tried: Tried::Writers };
 
 const LOOK: u64 = 1 << 30;
 const NARROW: &[u8] = b"#!AMR\n";

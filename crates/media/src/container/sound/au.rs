@@ -3,11 +3,13 @@
 use super::samples::{Place, Samples};
 use crate::bits::be32;
 use crate::container::reader::Reader;
-use crate::container::{About, AudioTrack, Codec, Demux, Format, Media, PcmKind, PcmLayout, Source, Track};
+use crate::container::{
+    About, AudioTrack, Codec, Demux, Format, Media, PcmKind, PcmLayout, Source, Track, Tried,
+};
 use crate::error::{Error, Result};
 use crate::limits::{MAX_CHANNELS, MAX_SAMPLE_RATE, MIN_SAMPLE_RATE};
 
-pub static FORMAT: Format = Format { name: "AU", score, open };
+pub static FORMAT: Format = Format { name: "AU", score, open, tried: Tried::Writers };
 
 fn score(head: &[u8]) -> u8 {
     if head.starts_with(b".snd") { 100 } else { 0 }

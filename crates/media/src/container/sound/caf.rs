@@ -6,11 +6,13 @@ use crate::codec::{aac, opus};
 use crate::container::codes::show;
 use crate::container::reader::Reader;
 use crate::container::stream::{Described, Look, Parts, Raw, Streamed};
-use crate::container::{About, AudioTrack, Codec, Demux, Format, Media, PcmKind, PcmLayout, Source, Track};
+use crate::container::{
+    About, AudioTrack, Codec, Demux, Format, Media, PcmKind, PcmLayout, Source, Track, Tried,
+};
 use crate::error::{Error, Result};
 use crate::limits::{MAX_CHANNELS, MAX_INDEX_BYTES, MAX_SAMPLE_RATE, MAX_SETUP_BYTES, MIN_SAMPLE_RATE};
 
-pub static FORMAT: Format = Format { name: "CAF", score, open };
+pub static FORMAT: Format = Format { name: "CAF", score, open, tried: Tried::Writers };
 
 const MAX_CHUNKS: usize = 10_000;
 

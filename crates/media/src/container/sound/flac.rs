@@ -7,12 +7,12 @@ use crate::codec::flac::{FrameHeader, Info};
 use crate::codec::vorbis;
 use crate::container::reader::Reader;
 use crate::container::stream::{Described, Look, Parts, Raw, Streamed};
-use crate::container::{About, AudioTrack, Codec, Demux, Format, Media, Source, Track};
+use crate::container::{About, AudioTrack, Codec, Demux, Format, Media, Source, Track, Tried};
 use crate::error::{Error, Result};
 use crate::limits::{MAX_SAMPLE_RATE, MIN_SAMPLE_RATE};
 use crate::units::Time;
 
-pub static FORMAT: Format = Format { name: "FLAC", score, open };
+pub static FORMAT: Format = Format { name: "FLAC", score, open, tried: Tried::Writers };
 
 const LOOK: u64 = 16 << 20;
 /// Longest frame looked for: 65,535 samples of 8 channels of 32 bits, and its heads.

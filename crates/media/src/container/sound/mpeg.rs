@@ -7,11 +7,11 @@ use crate::bits::be32;
 use crate::codec::mpeg_audio::Header;
 use crate::container::reader::Reader;
 use crate::container::stream::{Described, Look, Streamed};
-use crate::container::{About, AudioTrack, Codec, Demux, Format, Media, Source, Track};
+use crate::container::{About, AudioTrack, Codec, Demux, Format, Media, Source, Track, Tried};
 use crate::error::{Error, Result};
 use crate::units::Time;
 
-pub static FORMAT: Format = Format { name: "MPEG audio", score, open };
+pub static FORMAT: Format = Format { name: "MPEG audio", score, open, tried: Tried::Files };
 
 /// Frames are counted through the whole file up to this; behind it, what is stated counts.
 const LOOK: u64 = 1 << 30;

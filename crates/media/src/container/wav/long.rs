@@ -3,10 +3,10 @@
 use super::{Chunks, MAX_CHUNK, MAX_CHUNKS, broadcast, demux, list};
 use crate::bits::le64;
 use crate::container::reader::Reader;
-use crate::container::{About, Demux, Format, Source};
+use crate::container::{About, Demux, Format, Source, Tried};
 use crate::error::{Error, Result};
 
-pub static FORMAT: Format = Format { name: "Wave64", score, open };
+pub static FORMAT: Format = Format { name: "Wave64", score, open, tried: Tried::Writers };
 
 /// What stands behind the four letters of a chunk that RIFF has as well.
 const TAIL: [u8; 12] = [0xf3, 0xac, 0xd3, 0x11, 0x8c, 0xd1, 0x00, 0xc0, 0x4f, 0x8e, 0xdb, 0x8a];

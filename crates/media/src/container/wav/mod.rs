@@ -13,14 +13,14 @@ use super::sound::frames::Frames;
 use super::sound::samples::{Place, Samples};
 use super::stream::{Described, Look, Streamed};
 use super::timing::block;
-use super::{About, AudioTrack, Codec, Demux, Format, Media, Source, Track};
+use super::{About, AudioTrack, Codec, Demux, Format, Media, Source, Track, Tried};
 use crate::bits::{le32, le64, text};
 use crate::codec::mpeg_audio::Header;
 use crate::error::{Error, Result};
 use crate::limits::{MAX_CHANNELS, MAX_SAMPLE_RATE, MIN_SAMPLE_RATE};
 use crate::units::Time;
 
-pub static FORMAT: Format = Format { name: "WAV", score, open };
+pub static FORMAT: Format = Format { name: "WAV", score, open, tried: Tried::Files };
 
 fn score(head: &[u8]) -> u8 {
     match (head.get(..4), head.get(8..12)) {

@@ -17,13 +17,16 @@ pub struct Wanted {
     pub chroma: Chroma,
     pub depth: u8,
     pub full_range: bool,
+    /// Where bits are lost, what is between two values is shown as a pattern of both, instead of as steps in what is
+    /// smooth.
+    pub dither: bool,
 }
 
 impl Wanted {
-    pub const PLAIN: Wanted = Wanted { chroma: Chroma::C420, depth: 8, full_range: false };
+    pub const PLAIN: Wanted = Wanted { chroma: Chroma::C420, depth: 8, full_range: false, dither: false };
     /// JFIF (ITU-T T.871) has the full range.
-    pub const JPEG: Wanted = Wanted { chroma: Chroma::C422, depth: 8, full_range: true };
-    pub const TEN_BITS: Wanted = Wanted { chroma: Chroma::C422, depth: 10, full_range: false };
+    pub const JPEG: Wanted = Wanted { chroma: Chroma::C422, depth: 8, full_range: true, dither: false };
+    pub const TEN_BITS: Wanted = Wanted { chroma: Chroma::C422, depth: 10, full_range: false, dither: false };
 
     /// Whether a picture is so.
     pub fn is(&self, f: &VideoFrame) -> bool {
@@ -43,7 +46,8 @@ impl Wanted {
     pub fn words(&self) -> String {
         let chroma = if self.chroma == Chroma::C422 { "4:2:2" } else { "4:2:0" };
         let range = if self.full_range { "full" } else { "limited" };
-        format!("{}-bit {chroma}, {range} range", self.depth)
+        let dithered = if self.dither { ", dithered" } else { "" };
+        format!("{}-bit {chroma}, {range} range{dithered}", self.depth)
     }
 }
 
@@ -64,6 +68,33 @@ struct Tables {
 }
 
 const FRACTION: u32 = 4;
+
+/// Where in a square of 8 by 8 a value is rounded up first: an ordered pattern, the same in every picture, so that what is
+/// still stays still (Bayer, "An optimum method for two-level rendition of continuous-tone pictures", 1973).
+const PATTERN: [[u8; 8]; 8] = pattern();
+
+const fn pattern() -> [[u8; 8]; 8] {
+    let mut out = [[0; 8]; 8];
+    let mut n = 0;
+    while n < 64 {
+        let (x, y) = (n % 8, n / 8);
+        // Bits of x^y and y, in turn, the lowest first.
+        let mut bit = 0;
+        while bit < 3 {
+            let (a, b) = ((x ^ y) >> bit & 1, y >> bit & 1);
+            out[y][x] |= ((a << 1 | b) << (2 * (2 - bit))) as u8;
+            bit += 1;
+        }
+        n += 1;
+    }
+    out
+}
+
+/// What is added in a row instead of a half before this many bits are cut off.
+#[inline(always)]
+fn thresholds(y: usize, shift: u32) -> [u32; 8] {
+    PATTERN[y % 8].map(|n| ((2 * u32::from(n) + 1) << shift) >> 7)
+}
 
 impl Converter {
     /// To 8-bit 4:2:0 in limited range.
@@ -101,7 +132,8 @@ impl Converter {
         let bits = bits_only.then(|| i32::from(self.wanted.depth) - i32::from(depth) + FRACTION as i32);
         let rows = |from: &Plane, to: &mut Plane, share: Share, table: &[u16]| {
             let how = Values { table, bits, most: (1 << depth) - 1 };
-            wide::run(Rows { from, to, share, how, top });
+            let dither = self.wanted.dither && self.wanted.depth < depth;
+            wide::run(Rows { from, to, share, how, top, dither });
         };
         rows(&f.planes[0], &mut out.planes[0], Share { across: 1, down: 1, up: false }, luma);
         if f.chroma == Chroma::Gray {
@@ -210,6 +242,7 @@ struct Rows<'a> {
     share: Share,
     how: Values<'a>,
     top: u32,
+    dither: bool,
 }
 
 impl Work for Rows<'_> {
@@ -222,13 +255,13 @@ impl Work for Rows<'_> {
 /// Writes a plane.
 #[inline(always)]
 fn rows(work: Rows<'_>) {
-    let Rows { from, to, share, how, top } = work;
+    let Rows { from, to, share, how, top, dither } = work;
     let (w, h) = (to.width as usize, to.height as usize);
     let fw = from.width as usize;
     // One more at its end where its width is odd.
     let mut line = vec![0u32; (w * share.across).max(fw)];
     let shift = FRACTION + if share.up { 2 } else { (share.across * share.down).ilog2() };
-    let half = 1u32 << (shift - 1);
+    let half = if dither { 0 } else { 1u32 << (shift - 1) };
     for y in 0..h {
         if share.up {
             // A quarter of the way to the neighbour.
@@ -245,6 +278,12 @@ fn rows(work: Rows<'_>) {
         line[fw..].fill(last);
         let at = y * to.stride..y * to.stride + w;
         let round = |sum: u32| ((sum + half) >> shift).min(top);
+        if dither {
+            let add = thresholds(y, shift);
+            for line in line.chunks_mut(8 * share.across) {
+                line.chunks_mut(share.across).zip(add).for_each(|(l, add)| l[0] += add);
+            }
+        }
         let pairs = line.chunks_exact(2).map(|v| v[0] + v[1]);
         match (&mut to.samples, share.across) {
             (Samples::U8(b), 1) => b[at].iter_mut().zip(&line).for_each(|(t, v)| *t = round(*v) as u8),
@@ -292,9 +331,12 @@ impl Work for FromRgb<'_> {
 
 /// Luma, or a difference, of a row.
 #[inline(always)]
-fn mix(k: &[i32; 4], r: &[i32], g: &[i32], b: &[i32], top: i32, to: &mut [i32]) {
-    for (((t, r), g), b) in to.iter_mut().zip(r).zip(g).zip(b) {
-        *t = ((k[0] * r + k[1] * g + k[2] * b + k[3]) >> (16 + FRACTION)).clamp(0, top);
+fn mix(k: &[i32; 4], [r, g, b]: [&[i32]; 3], add: &[i32; 8], top: i32, to: &mut [i32]) {
+    let parts = r.chunks(8).zip(g.chunks(8)).zip(b.chunks(8));
+    for (to, ((r, g), b)) in to.chunks_mut(8).zip(parts) {
+        for ((((t, r), g), b), add) in to.iter_mut().zip(r).zip(g).zip(b).zip(add) {
+            *t = ((k[0] * r + k[1] * g + k[2] * b + k[3] + add) >> (16 + FRACTION)).clamp(0, top);
+        }
     }
 }
 
@@ -345,13 +387,19 @@ fn by_lines(f: &VideoFrame, order: [usize; 3], wanted: Wanted, out: &mut VideoFr
     let mut lines = vec![vec![0i32; wide]; 6];
     let mut means = vec![vec![0i32; wide / 2]; 3];
     let mut made = vec![0i32; wide];
+    let dither = wanted.dither && wanted.depth < f.depth;
+    let add = |y: usize| match dither {
+        true => thresholds(y, 16 + FRACTION).map(|t| t as i32 - (1 << (15 + FRACTION))),
+        false => [0; 8],
+    };
     for y in (0..h).step_by(down) {
         for n in 0..3 * down {
             numbers(f, order[n % 3], y + n / 3, scale, &mut lines[n]);
         }
         for dy in 0..down.min(h - y) {
             let at = dy * 3;
-            mix(&for_luma, &lines[at], &lines[at + 1], &lines[at + 2], top, &mut made);
+            let from = [&*lines[at], &lines[at + 1], &lines[at + 2]];
+            mix(&for_luma, from, &add(y + dy), top, &mut made);
             put(&mut out.planes[0], y + dy, &made);
         }
         let other = if down == 2 { 3 } else { 0 };
@@ -360,7 +408,8 @@ fn by_lines(f: &VideoFrame, order: [usize; 3], wanted: Wanted, out: &mut VideoFr
             mean.iter_mut().zip(pairs).for_each(|(m, (a, b))| *m = (a[0] + a[1] + b[0] + b[1]) / 4);
         }
         for (plane, k) in [(1, &for_cb), (2, &for_cr)] {
-            mix(k, &means[0], &means[1], &means[2], top, &mut made[..wide / 2]);
+            let from = [&*means[0], &means[1], &means[2]];
+            mix(k, from, &add(y / down), top, &mut made[..wide / 2]);
             put(&mut out.planes[plane], y / down, &made);
         }
     }
@@ -370,6 +419,47 @@ fn by_lines(f: &VideoFrame, order: [usize; 3], wanted: Wanted, out: &mut VideoFr
 mod tests {
     use super::*;
     use rstest::rstest;
+
+    /// The mean over a square of the pattern is what was between two values, no sample is further than one from it, and
+    /// where nothing is lost nothing changes.
+    #[rstest]
+    fn what_is_between_two_values_is_a_pattern_of_both(
+        #[values(Chroma::C420, Chroma::C444, Chroma::Rgb)] chroma: Chroma,
+        #[values(10, 12, 16)] depth: u8,
+    ) {
+        let mut f = VideoFrame::new(&Pool::new(), 64, 64, chroma, depth).unwrap();
+        f.colour = HD;
+        let step = 1u16 << (depth - 8);
+        // A quarter of the way from 100 to 101, and so on.
+        for (plane, quarters) in f.planes.iter_mut().zip([1, 2, 3]) {
+            let Samples::U16(d) = &mut plane.samples else { panic!() };
+            d.fill(100 * step + step / 4 * quarters);
+        }
+        let mean = |f: &VideoFrame, plane: usize| {
+            let p = &f.planes[plane];
+            let all = (0..p.height).flat_map(|y| (0..p.width).map(move |x| (x, y)));
+            let all: Vec<f64> = all.map(|(x, y)| f64::from(p.at(x, y))).collect();
+            let mean = all.iter().sum::<f64>() / all.len() as f64;
+            assert!(all.iter().all(|v| (v - mean).abs() < 1.0), "{all:?}");
+            mean
+        };
+        let plain = Wanted::PLAIN;
+        let fine = Wanted { depth: 10, ..plain };
+        let dithered = Converter::to(Wanted { dither: true, ..plain }, Pool::new()).convert(&f).unwrap();
+        let exact = Converter::to(fine, Pool::new()).convert(&f).unwrap();
+        for plane in 0..3 {
+            let want = mean(&exact, plane) / 4.0;
+            let off = (mean(&dithered, plane) - want).abs();
+            assert!(off < 0.14, "{plane}: {} for {want}", mean(&dithered, plane));
+        }
+        let mut eight = VideoFrame::new(&Pool::new(), 64, 64, Chroma::C420, 8).unwrap();
+        eight.colour = HD;
+        let same = Converter::to(Wanted { dither: true, ..plain }, Pool::new()).convert(&eight).unwrap();
+        for (a, b) in same.planes.iter().zip(&eight.planes) {
+            let all = |p: &Plane| (0..p.height).map(|y| p.at(y % p.width, y)).collect::<Vec<_>>();
+            assert_eq!(all(a), all(b));
+        }
+    }
 
     fn flat(chroma: Chroma, depth: u8, values: [u16; 4], colour: Colour) -> VideoFrame {
         let mut f = VideoFrame::new(&Pool::new(), 5, 3, chroma, depth).unwrap();

@@ -190,7 +190,7 @@ fn stream(c: &mut Checker<'_>, preset: &At, p: &raw::Preset, s: &raw::Stream) ->
         Rung { fit, bits }
     });
     let rungs = rungs.collect();
-    StreamRecipe { segment_ms: segment.as_millis().min(u32::MAX.into()) as u32, rungs }
+    StreamRecipe { segment_ms: segment.as_millis().min(u32::MAX.into()) as u32, rungs, captions: None }
 }
 
 /// Of pictures.
@@ -473,6 +473,7 @@ fn video(c: &mut Checker<'_>, here: &At, v: &raw::Video) -> VideoRecipe {
             ("speed", v.speed.is_some()),
             ("denoise", v.denoise.is_some()),
             ("sharpen", v.sharpen.is_some()),
+            ("dither", v.dither.is_some()),
             ("fade_in", v.fade_in.is_some()),
             ("fade_out", v.fade_out.is_some()),
             ("colour", v.colour.is_some()),
@@ -576,6 +577,7 @@ fn video(c: &mut Checker<'_>, here: &At, v: &raw::Video) -> VideoRecipe {
         pace,
         denoise,
         sharpen,
+        dither: v.dither.unwrap_or(false),
         fade,
         to_hd,
         look,

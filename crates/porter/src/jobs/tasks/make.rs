@@ -253,7 +253,7 @@ impl Desk<'_> {
         order.secrets = secrets(&order.work)?;
         let from_captions =
             |o: &Ordered| o.recipe.transcript.as_ref().is_some_and(|t| t.hearing.from_captions);
-        let burnt = |o: &Ordered| o.recipe.media.video.as_ref().is_some_and(|v| v.captions.is_some());
+        let burnt = |o: &Ordered| crate::recipe::takes_captions(&o.recipe.media);
         let wanted = match &order.work {
             Work::Hear { outputs, .. } => outputs.iter().any(from_captions),
             Work::Make(outputs) => outputs.iter().any(burnt),
