@@ -27,7 +27,7 @@ impl Tried {
         match self {
             Tried::Files => "others' files",
             Tried::Writers => "others' writers",
-            Tried::Made => "bytes by the book",
+            Tried::Made => "by the book",
         }
     }
 }
