@@ -75,9 +75,9 @@ const PATTERN: [[u8; 8]; 8] = pattern();
 
 const fn pattern() -> [[u8; 8]; 8] {
     let mut out = [[0; 8]; 8];
-    let mut n = 0;
-    while n < 64 {
-        let (x, y) = (n % 8, n / 8);
+    let mut place = 0;
+    while place < 64 {
+        let (x, y) = (place % 8, place / 8);
         // Bits of x^y and y, in turn, the lowest first.
         let mut bit = 0;
         while bit < 3 {
@@ -85,7 +85,7 @@ const fn pattern() -> [[u8; 8]; 8] {
             out[y][x] |= ((a << 1 | b) << (2 * (2 - bit))) as u8;
             bit += 1;
         }
-        n += 1;
+        place += 1;
     }
     out
 }
