@@ -48,8 +48,10 @@ fn what_was_tried_on_what_is_true() {
     }
     let rows = FORMATS.iter().map(|f| (f.name, f.tried)).chain(CODECS.iter().map(|c| (c.name, c.tried)));
     let rows = rows.chain(still::FORMATS.iter().map(|f| (f.name, f.tried)));
+    // A part that this build lacks reads nothing.
+    let lacks = |name: &str| media::parts::all().iter().any(|p| !p.present && p.name.contains(name));
     let wrong: Vec<String> = rows
-        .filter(|(name, _)| !name.is_empty())
+        .filter(|(name, _)| !name.is_empty() && !lacks(name))
         .map(|(name, told)| (name, told, best.get(name).copied().unwrap_or(Tried::Made)))
         .filter(|(_, told, found)| told != found)
         .map(|(name, told, found)| format!("{name}: {told:?} in the table, {found:?} by the files"))
