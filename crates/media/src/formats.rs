@@ -36,10 +36,16 @@ impl Tried {
 pub struct Formats {
     pub reads: Reads,
     /// What is read, by what it was tried on.
-    pub tried: Vec<(Tried, Vec<&'static str>)>,
+    pub tried: Vec<TriedOn>,
     pub writes: Writes,
     /// Known by name, and not read.
     pub known: Vec<Known>,
+}
+
+#[derive(Debug, PartialEq, Serialize)]
+pub struct TriedOn {
+    pub on: Tried,
+    pub names: Vec<&'static str>,
 }
 
 #[derive(Debug, PartialEq, Serialize)]
@@ -93,7 +99,7 @@ pub fn all() -> Formats {
         let mut names: Vec<_> = rows.iter().filter(|r| r.1 == how && !r.0.is_empty()).map(|r| r.0).collect();
         let mut known = std::collections::HashSet::new();
         names.retain(|n| known.insert(*n));
-        (how, names)
+        TriedOn { on: how, names }
     });
     Formats {
         tried: tried.into(),

@@ -25,8 +25,8 @@ pub fn formats(a: &Formats) -> Result<ExitCode> {
     ];
     lists.iter().for_each(|(what, names)| list(&mut text, what, &names.join(", ")));
     text.push_str("\nTried on\n");
-    for (how, names) in all.tried.iter().filter(|(_, names)| !names.is_empty()) {
-        list(&mut text, how.words(), &names.join(", "));
+    for t in all.tried.iter().filter(|t| !t.names.is_empty()) {
+        list(&mut text, t.on.words(), &t.names.join(", "));
     }
     text.push_str("\nWrites\n");
     for c in &all.writes.containers {

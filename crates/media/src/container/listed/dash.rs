@@ -163,7 +163,7 @@ impl<'a> Choice<'a> {
                         return Err(Error::limit(WHAT, format!("more than {MOST_PIECES} segments")));
                     }
                     pieces.push(Piece { name: fill(media, n, time)?, range: None });
-                    (n, time) = (n + 1, time.saturating_add(each));
+                    (n, time) = (n.saturating_add(1), time.saturating_add(each));
                 }
             }
             return Ok(pieces);
@@ -178,7 +178,10 @@ impl<'a> Choice<'a> {
             return Err(Error::limit(WHAT, format!("{count} segments; up to {MOST_PIECES}")));
         }
         for n in 0..count as u64 {
-            pieces.push(Piece { name: fill(media, first + n, n * each)?, range: None });
+            pieces.push(Piece {
+                name: fill(media, first.saturating_add(n), n.saturating_mul(each))?,
+                range: None,
+            });
         }
         Ok(pieces)
     }

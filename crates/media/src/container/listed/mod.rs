@@ -173,7 +173,7 @@ impl Demux for FromZero {
     }
     fn next_packet(&mut self) -> Result<Option<Packet>> {
         let packet = self.inner.next_packet()?;
-        Ok(packet.map(|p| Packet { pts: p.pts - self.shifts.get(p.track).unwrap_or(&0), ..p }))
+        Ok(packet.map(|p| Packet { pts: p.pts.saturating_sub(*self.shifts.get(p.track).unwrap_or(&0)), ..p }))
     }
     fn seek(&mut self, seconds: f64) -> Result<bool> {
         let shift = self.tracks.iter().zip(&self.shifts).map(|(t, s)| *s as f64 / f64::from(t.timescale));

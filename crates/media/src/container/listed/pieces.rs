@@ -61,7 +61,7 @@ impl Pieces {
                 continue;
             }
             whole.all.push(Place { name: piece.name, from, len, at: whole.bytes });
-            whole.bytes += len;
+            whole.bytes = whole.bytes.saturating_add(len);
         }
         if whole.bytes == 0 {
             let why = match whole.missing.first() {
@@ -76,7 +76,7 @@ impl Pieces {
 
 impl Read for Pieces {
     fn read(&mut self, to: &mut [u8]) -> io::Result<usize> {
-        let n = self.all.partition_point(|p| p.at + p.len <= self.at);
+        let n = self.all.partition_point(|p| p.at.saturating_add(p.len) <= self.at);
         let Some(place) = self.all.get(n) else { return Ok(0) };
         if self.open.as_ref().is_none_or(|(name, _)| *name != place.name) {
             let file = self.near.open(&place.name).map_err(io::Error::other)?;

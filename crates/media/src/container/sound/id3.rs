@@ -22,7 +22,8 @@ pub fn read(b: &[u8], about: &mut About) {
     // Up to 2.3 all of it, behind the head, has zeros put in behind each 0xff (2.3, 5).
     let plain;
     let b = if flags & 0x80 != 0 && version < 4 {
-        plain = [&b[..10], &without_zeros(&b[10..])].concat();
+        let (head, rest) = b.split_at(b.len().min(10));
+        plain = [head, &without_zeros(rest)].concat();
         &plain
     } else {
         b
@@ -156,6 +157,10 @@ mod tests {
         let head = |version, flags| [&b"ID3"[..], &[version, 0, flags, 0, 0, 0, 0x7f]].concat();
         let old = [head(3, 0xc0), vec![0, 0, 0, 6, 0, 0, 0, 0, 0, 0], frame(7, 0, spread)].concat();
         let new = [head(4, 0x80), frame(12, 3, &[&[0, 0, 0, 7][..], spread].concat())].concat();
+        // Cut anywhere, as a chunk of another file can hold it.
+        for n in 0..old.len() {
+            read(&old[..n], &mut About::default());
+        }
         for tag in [old, new] {
             let mut about = About::default();
             read(&tag, &mut about);
