@@ -58,6 +58,21 @@ fn fill(pointer: *mut u8, bytes: usize) {
     }
 }
 
+/// What is freed stays with this process and its copies, and is had again without the system: a picture goes through some
+/// blocks of its size, one after the other.
+#[allow(unsafe_code)]
+pub fn keep_blocks() {
+    #[cfg(target_env = "gnu")]
+    for (what, bytes) in [
+        (libc::M_MMAP_THRESHOLD, BLOCKS.end),
+        (libc::M_TRIM_THRESHOLD, 4 * BLOCKS.end),
+        (libc::M_TOP_PAD, BLOCKS.start),
+    ] {
+        // SAFETY: it takes numbers and sets them; this process has one thread.
+        unsafe { libc::mallopt(what, bytes as i32) };
+    }
+}
+
 fn checked(pointer: *mut u8, bytes: usize) -> *mut u8 {
     if pointer.is_null() {
         tell(bytes);

@@ -184,6 +184,7 @@ pub fn main() -> u8 {
         return 1;
     }
     sandbox::prepare();
+    super::memory::keep_blocks();
     if rustix::io::write(rustix::stdio::stdout(), &[READY]) != Ok(1) {
         return 1;
     }

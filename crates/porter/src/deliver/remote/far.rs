@@ -5,6 +5,10 @@ use super::site::{Kind, Site, inside};
 use super::{Protocol, Published, Remote, Trouble, based};
 use crate::clock::{self, Micros};
 
+/// More files are in no folder of a house, and no longer path is on a disk: a listing that goes on has no end.
+const MOST_LISTED: usize = 5_000_000;
+const LONGEST_PATH: usize = 4_000;
+
 /// One file there. Its path is inside the folder that is looked at.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct There {
@@ -86,8 +90,11 @@ impl Far for FarSite {
             for (name, s) in self.site.list(&at)? {
                 let path = if folder.is_empty() { name } else { format!("{folder}/{name}") };
                 // A name that leads elsewhere, or that no disk here takes, is passed over.
-                if inside(&path).is_err() {
+                if inside(&path).is_err() || path.len() > LONGEST_PATH {
                     continue;
+                }
+                if out.len() + open.len() > MOST_LISTED {
+                    return Err(Trouble::Away(format!("{}: its listing has no end", self.address)));
                 }
                 match s.kind {
                     Kind::Folder if depth < deepest => open.push((path, depth + 1)),

@@ -95,21 +95,24 @@ impl Read for Feed<'_> {
     }
 }
 
-/// The checksum of what comes back.
+/// The checksum of what comes back: as much as was sent, and not a byte more.
 pub struct Back<'a> {
     hash: Xxh3,
+    left: u64,
     watching: &'a dyn Watching,
 }
 
 impl<'a> Back<'a> {
-    pub fn new(watching: &'a dyn Watching) -> Back<'a> {
-        Back { hash: Xxh3::new(), watching }
+    pub fn new(bytes: u64, watching: &'a dyn Watching) -> Back<'a> {
+        Back { hash: Xxh3::new(), left: bytes, watching }
     }
 
     pub fn take(&mut self, block: &[u8]) -> Result<(), Trouble> {
         if self.watching.stopping() {
             return Err(Trouble::Stopped);
         }
+        let more = || Trouble::Away("more comes back from there than was sent".into());
+        self.left = self.left.checked_sub(block.len() as u64).ok_or_else(more)?;
         self.hash.update(block);
         self.watching.passed(block.len() as u64);
         Ok(())

@@ -17,9 +17,10 @@ use quick_xml::escape::{escape, unescape};
 use rusty_s3::actions::list_objects_v2::ListObjectsContent;
 use rusty_s3::actions::{CreateMultipartUpload, ListObjectsV2, ListParts, ListPartsResponse, PartsContent};
 use rusty_s3::{Bucket, Credentials, S3Action, UrlStyle};
+use std::collections::HashMap;
 use std::io::Read;
-use std::sync::Mutex;
 use std::sync::mpsc::sync_channel;
+use std::sync::{Mutex, MutexGuard};
 use std::time::Duration;
 use ureq::Body;
 use ureq::http::{Response, StatusCode};
@@ -34,6 +35,10 @@ const HELD: u64 = 64 << 20;
 const SENT_AT_ONCE: u64 = 64 << 20;
 /// An object that is larger than this is copied in parts (5 GB are the most that may go at once).
 const COPIED_AT_ONCE: u64 = 1 << 30;
+/// No file is copied in more pieces than an object may have.
+const MOST_COPIED: u64 = 10_000;
+/// More objects are in no place of a house: a list of them that goes on has no end.
+const MOST_LISTED: usize = 5_000_000;
 /// How long a signature counts.
 const SIGNED_FOR: Duration = Duration::from_secs(900);
 /// In the metadata of an object: whose delivery it is.
@@ -51,11 +56,29 @@ pub struct S3Place {
     storage_class: Option<String>,
     /// How long a link to what was delivered counts.
     link: Option<Duration>,
+    /// Of each upload that was sent whole: what its parts must be, as this side counted them, and its bytes.
+    sent: Mutex<HashMap<String, Sent>>,
+}
+
+#[derive(Clone)]
+struct Sent {
+    etags: Vec<String>,
+    bytes: u64,
 }
 
 /// Percent-encoded MD5 of a part, as the protocol writes it.
 fn hex(bytes: &[u8]) -> String {
     bytes.iter().map(|b| format!("{b:02x}")).collect()
+}
+
+/// An object's, as a request for its head is answered.
+fn length_of(answer: &Response<Body>) -> Option<u64> {
+    answer.headers().get("content-length")?.to_str().ok()?.parse().ok()
+}
+
+/// A name that another end told, fit to be shown.
+fn shown(name: &str) -> String {
+    name.chars().filter(|c| !c.is_control()).take(200).collect()
 }
 
 fn unquoted(etag: &str) -> &str {
@@ -95,7 +118,8 @@ impl S3Place {
         let credentials = Credentials::new(user, secret.tell());
         let storage_class = remote.storage_class.clone();
         let link = remote.link;
-        Ok(S3Place { http, bucket, credentials, secret, prefix, storage_class, link })
+        let sent = Mutex::default();
+        Ok(S3Place { http, bucket, credentials, secret, prefix, storage_class, link, sent })
     }
 
     fn key(&self, name: &str) -> Result<String, Trouble> {
@@ -188,8 +212,9 @@ impl S3Place {
         answer.headers().get(TICKET).and_then(|v| v.to_str().ok()).unwrap_or_default().to_owned()
     }
 
-    /// What is behind a prefix, so many at most.
+    /// What is behind a prefix, so many at most, and nothing else: what is listed is removed by its name.
     fn list(&self, prefix: &str, most: usize) -> Result<Vec<ListObjectsContent>, Trouble> {
+        let away = |why: &str| self.http.remote().away(format!("its listing {why}"));
         let mut all = Vec::new();
         let mut token: Option<String> = None;
         loop {
@@ -200,24 +225,34 @@ impl S3Place {
                 list.with_continuation_token(token.clone());
             }
             let text = self.good("cannot list", self.send("GET", list, &[], b"")?)?;
-            let told = ListObjectsV2::parse_response(&text)
-                .map_err(|e| self.http.remote().away(format!("its listing is not understood: {e}")))?;
-            all.extend(told.contents);
-            token = told.next_continuation_token;
-            if token.is_none() || all.len() >= most {
+            let told =
+                ListObjectsV2::parse_response(&text).map_err(|e| away(&format!("is not understood: {e}")))?;
+            for c in told.contents {
+                // Some write a space as in a form.
+                let plain = [decoded(&c.key), decoded(&c.key.replace('+', " "))];
+                let Some(key) = plain.iter().find(|k| k.starts_with(prefix)).cloned() else {
+                    return Err(away(&format!("names what was not asked for: {}", shown(&plain[0]))));
+                };
+                all.push(ListObjectsContent { key, ..c });
+            }
+            if told.next_continuation_token.is_none() || all.len() >= most {
                 return Ok(all);
             }
+            if told.next_continuation_token == token || all.len() > MOST_LISTED {
+                return Err(away("has no end"));
+            }
+            token = told.next_continuation_token;
         }
     }
 
     fn keys(&self, prefix: &str, most: usize) -> Result<Vec<String>, Trouble> {
-        Ok(self.list(prefix, most)?.into_iter().map(|c| decoded(&c.key)).collect())
+        Ok(self.list(prefix, most)?.into_iter().map(|c| c.key).collect())
     }
 
     /// Every object of the place.
     pub fn contents(&self) -> Result<Vec<There>, Trouble> {
         let each = self.list(&self.prefix, usize::MAX)?.into_iter().filter_map(|c| {
-            let path = decoded(&c.key).strip_prefix(&self.prefix)?.to_owned();
+            let path = c.key.strip_prefix(&self.prefix)?.to_owned();
             let (etag, modified) = (c.etag.unwrap_or_default(), c.last_modified.unwrap_or_default());
             Some(far::object(path, c.size.unwrap_or(0), &etag, &modified))
         });
@@ -229,7 +264,7 @@ impl S3Place {
         let source = format!("/{}/{}", self.bucket.name(), encoded(from));
         if let Some(answer) = self.head(from)? {
             let told = |name: &str| answer.headers().get(name).and_then(|v| v.to_str().ok());
-            let bytes = told("content-length").and_then(|v| v.parse().ok()).unwrap_or(0);
+            let bytes = length_of(&answer).unwrap_or(0);
             if bytes > COPIED_AT_ONCE {
                 // What it is stands with the parts' beginning: it is not taken over as with a copy.
                 let ours = Ticket::Staged(Self::ticket_of(&answer).to_owned());
@@ -250,6 +285,9 @@ impl S3Place {
         to: &str,
         headers: &[(&'static str, String)],
     ) -> Result<(), Trouble> {
+        if bytes.div_ceil(COPIED_AT_ONCE) > MOST_COPIED {
+            return Err(self.http.remote().away(format!("it says that an object has {bytes} bytes")));
+        }
         let id = self.begin_upload(to, headers)?;
         let copied = (0..bytes.div_ceil(COPIED_AT_ONCE)).try_for_each(|n| {
             let (from, end) = (n * COPIED_AT_ONCE, bytes.min((n + 1) * COPIED_AT_ONCE));
@@ -279,9 +317,16 @@ impl S3Place {
 
     /// Its parts become an object; `new`: on condition that there is none.
     fn end_upload(&self, key: &str, id: &str, new: bool) -> Result<Published, Trouble> {
-        let parts = self.parts(key, id)?.filter(|p| !p.is_empty());
-        let parts = parts.ok_or_else(|| self.http.remote().away("what was begun there is gone"))?;
-        let etags: Vec<String> = parts.iter().map(|p| unquoted(&p.etag).to_owned()).collect();
+        // A list of parts that lacks the last ones would make an object without its end.
+        let sent = self.sent().get(id).cloned();
+        let etags = match &sent {
+            Some(sent) => sent.etags.clone(),
+            None => {
+                let parts = self.parts(key, id)?.filter(|p| !p.is_empty());
+                let parts = parts.ok_or_else(|| self.http.remote().away("what was begun there is gone"))?;
+                parts.iter().map(|p| unquoted(&p.etag).to_owned()).collect()
+            }
+        };
         let mut complete = self.bucket.complete_multipart_upload(
             Some(&self.credentials),
             key,
@@ -301,7 +346,20 @@ impl S3Place {
             return Ok(Published::Taken);
         }
         self.good("cannot end the upload", answer)?;
+        if let Some(sent) = sent {
+            let length = self.head(key)?.and_then(|a| length_of(&a));
+            if length != Some(sent.bytes) {
+                let has = length.map_or("nothing".into(), |n| format!("{n} bytes"));
+                let why = format!("it has {has} of {key} after all {} were sent", sent.bytes);
+                return Err(self.http.remote().away(why));
+            }
+            self.sent().remove(id);
+        }
         Ok(Published::Done)
+    }
+
+    fn sent(&self) -> MutexGuard<'_, HashMap<String, Sent>> {
+        self.sent.lock().unwrap_or_else(|e| e.into_inner())
     }
 
     pub fn object(&self, path: &str) -> Result<Option<There>, Trouble> {
@@ -403,12 +461,16 @@ impl S3Place {
             let text = self.good("cannot list the parts", answer)?;
             let told: ListPartsResponse = ListParts::parse_response(&text)
                 .map_err(|e| self.http.remote().away(format!("its list of parts is not understood: {e}")))?;
+            let is_last = told.next_part_number_marker.is_none() || told.parts.is_empty();
             all.extend(told.parts);
-            from = told.next_part_number_marker;
-            if from.is_none() {
+            if is_last {
                 all.sort_by_key(|p| p.number);
                 return Ok(Some(all));
             }
+            if told.next_part_number_marker <= from {
+                return Err(self.http.remote().away("its list of parts has no end"));
+            }
+            from = told.next_part_number_marker;
         }
     }
 
@@ -435,6 +497,7 @@ impl S3Place {
         // A place answers a part when it has it on its disk: meanwhile others are sent.
         let (give, parts) = sync_channel::<(u16, Vec<u8>)>(0);
         let (parts, failed) = (Mutex::new(parts), Mutex::new(None::<Trouble>));
+        let etags = Mutex::new(vec![String::new(); count.into()]);
         let failed_now = || failed.lock().unwrap_or_else(|e| e.into_inner());
         let work = || {
             loop {
@@ -442,7 +505,10 @@ impl S3Place {
                 let Ok((number, block)) = next else { return };
                 let has = there.iter().find(|p| p.number == number);
                 match self.send_part(key, id, number, &block, has, w) {
-                    Ok(()) => w.passed(block.len() as u64),
+                    Ok(etag) => {
+                        etags.lock().unwrap_or_else(|e| e.into_inner())[usize::from(number) - 1] = etag;
+                        w.passed(block.len() as u64);
+                    }
                     // The first counts: others may be of its making.
                     Err(e) => _ = failed_now().get_or_insert(e),
                 }
@@ -469,10 +535,12 @@ impl S3Place {
         }
         fed?;
         feed.verify(&f.digest)?;
+        let etags = etags.into_inner().unwrap_or_else(|e| e.into_inner());
+        self.sent().insert(id.to_owned(), Sent { etags, bytes: f.bytes });
         Ok(Proof::Checksum)
     }
 
-    /// A part, unless it is there as it is.
+    /// Its checksum there; a part, unless it is there as it is.
     fn send_part(
         &self,
         key: &str,
@@ -481,10 +549,10 @@ impl S3Place {
         block: &[u8],
         there: Option<&PartsContent>,
         w: &dyn Watching,
-    ) -> Result<(), Trouble> {
+    ) -> Result<String, Trouble> {
         let sum = Md5::digest(block);
         if there.is_some_and(|p| unquoted(&p.etag) == hex(&sum) && p.size == block.len() as u64) {
-            return Ok(());
+            return Ok(hex(&sum));
         }
         let part = self.bucket.upload_part(Some(&self.credentials), key, number, id);
         let headers = [("content-md5", STANDARD.encode(sum))];
@@ -493,7 +561,7 @@ impl S3Place {
         self.good(&format!("cannot send part {number}"), answer)?;
         // The place's own checksum of what it got.
         if etag.as_deref().map(unquoted) == Some(hex(&sum).as_str()) {
-            return Ok(());
+            return Ok(hex(&sum));
         }
         let etag = etag.unwrap_or_default();
         let why = format!("part {number} has another checksum there ({etag}, expected {})", hex(&sum));
@@ -504,9 +572,8 @@ impl S3Place {
     fn is_staged(&self, key: &str, ticket: &Ticket, f: &MadeFile) -> Result<bool, Trouble> {
         let Some(answer) = self.head(key)? else { return Ok(false) };
         let told = |name: &str| answer.headers().get(name).and_then(|v| v.to_str().ok());
-        let bytes = told("content-length").and_then(|b| b.parse().ok());
         let is_of_it = Self::ticket_of(&answer) == tag_of(ticket) && told(DIGEST) == Some(f.digest.as_str());
-        Ok(is_of_it && bytes == Some(f.bytes))
+        Ok(is_of_it && length_of(&answer) == Some(f.bytes))
     }
 
     /// The files of an output of many, each under the ticket's own name.
@@ -699,10 +766,7 @@ impl Place for S3Place {
     fn whose(&self, name: &str, ticket: &Ticket, cargo: &Cargo) -> Result<Whose, Trouble> {
         let key = self.key(name)?;
         let is_ours = |key: &str, bytes: u64| -> Result<Option<bool>, Trouble> {
-            Ok(self.head(key)?.map(|a| {
-                let length = a.headers().get("content-length").and_then(|v| v.to_str().ok()?.parse().ok());
-                Self::ticket_of(&a) == tag_of(ticket) && length == Some(bytes)
-            }))
+            Ok(self.head(key)?.map(|a| Self::ticket_of(&a) == tag_of(ticket) && length_of(&a) == Some(bytes)))
         };
         if !cargo.is_folder() {
             let bytes = cargo.files.iter().map(|f| f.bytes).sum();

@@ -197,7 +197,7 @@ impl SitePlace {
             return Err(changed);
         }
         crate::stops::here("staged, not read back");
-        let found = digest(site, path, w)?;
+        let found = digest(site, path, f.bytes, w)?;
         if found != f.digest {
             let _ = site.remove(path);
             return Err(Trouble::Away(format!(
@@ -220,7 +220,7 @@ impl SitePlace {
                 Some(s) if s.kind == Kind::File && s.bytes == f.bytes => (),
                 _ => return Ok(false),
             }
-            if digest(site, &path, &Quiet)? != f.digest {
+            if digest(site, &path, f.bytes, &Quiet)? != f.digest {
                 return Ok(false);
             }
         }
@@ -232,6 +232,10 @@ impl SitePlace {
             None => Ok(()),
             Some(s) if s.kind == Kind::Folder && deep > 0 => {
                 for (name, _) in site.list(path)? {
+                    // Some list the folder itself and the one above; nothing of those is ours.
+                    if inside(&name).is_err() || name.contains('/') {
+                        continue;
+                    }
                     self.remove_all(site, &format!("{path}/{name}"), deep - 1)?;
                 }
                 site.remove_folder(path)
@@ -245,8 +249,8 @@ fn inner(name: &str, f: &MadeFile) -> String {
     if f.inside.is_empty() { name.to_owned() } else { format!("{name}/{}", f.inside) }
 }
 
-fn digest(site: &mut dyn Site, path: &str, w: &dyn Watching) -> Result<String, Trouble> {
-    let mut back = Back::new(w);
+fn digest(site: &mut dyn Site, path: &str, bytes: u64, w: &dyn Watching) -> Result<String, Trouble> {
+    let mut back = Back::new(bytes, w);
     site.read(path, 0, &mut |block| back.take(block))?;
     Ok(back.digest())
 }
