@@ -432,6 +432,72 @@ fn an_end_that_does_not_speak_the_protocol_delivers_nothing(
     assert!(led.lock().unwrap().is_empty(), "a login went elsewhere: {:?}", led.lock().unwrap());
 }
 
+/// Whoever can act is told by the kind of trouble: time, room, or a person.
+#[rstest]
+fn a_refusal_says_who_can_act(
+    #[values(Protocol::S3, Protocol::WebDav, Protocol::Tus, Protocol::Publish)] protocol: Protocol,
+    #[values((401, "person"), (403, "person"), (408, "time"), (429, "time"), (503, "time"), (507, "room"))]
+    (status, who): (u16, &str),
+) {
+    let work = tempfile::tempdir().unwrap();
+    let (port, _) = server(move |a| says(status, "", format!("no {}", a.head)));
+    let remote = remote(protocol, port, "/in", work.path());
+    let trouble = deliver(&remote, &cargo(work.path(), &[5; 70_000])).unwrap_err();
+    let told = match &trouble {
+        Trouble::Refused(_) => "person",
+        Trouble::Away(_) => "time",
+        Trouble::Full(_) => "room",
+        other => panic!("{other:?}"),
+    };
+    assert_eq!(told, who, "{trouble:?}");
+    // A server that repeats what it was sent gives nothing away.
+    let why = trouble.to_string();
+    assert!(!why.contains(PASSWORD) && !why.contains("YW5uYTp0aWRl"), "{why}");
+}
+
+/// The same of a server of FTP: line by line.
+#[rstest]
+#[case::says_no("530 no, PASS", "is not let in")]
+#[case::gone("421 closing", "closing")]
+#[case::no_number("welcome", "")]
+#[case::nothing("", "")]
+fn a_login_that_is_repeated_is_covered(#[case] answer: &'static str, #[case] want: &str) {
+    let work = tempfile::tempdir().unwrap();
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = listener.local_addr().unwrap().port();
+    std::thread::spawn(move || {
+        for stream in listener.incoming().map_while(Result::ok) {
+            let mut lines = BufReader::new(&stream).lines();
+            let mut to = &stream;
+            let _ = to.write_all(b"220 ready\r\n").map(|()| lines.next());
+            let asked = to.write_all(b"331 and the password?\r\n").map(|()| lines.next());
+            let pass = asked.ok().flatten().and_then(Result::ok).unwrap_or_default();
+            let _ = to.write_all(format!("{answer} {pass}\r\n").as_bytes());
+        }
+    });
+    let mut remote = remote(Protocol::Ftp, port, "/in", work.path());
+    remote.address = format!("ftp://127.0.0.1:{port}/in");
+    let why = match deliver(&remote, &cargo(work.path(), &[5; 70_000])).unwrap_err() {
+        Trouble::Refused(why) | Trouble::Away(why) => why,
+        other => panic!("{other:?}"),
+    };
+    assert!(why.contains(want) && !why.contains(PASSWORD), "{why}");
+}
+
+/// Signatures count for a while: a clock that is wrong is named.
+#[test]
+fn a_clock_that_is_wrong_is_named() {
+    let work = tempfile::tempdir().unwrap();
+    let told =
+        "<Error><Code>RequestTimeTooSkewed</Code><Message>The difference is too large.</Message></Error>";
+    let (port, _) = server(move |_| says(403, "", told));
+    let remote = remote(Protocol::S3, port, "/out", work.path());
+    let Err(Trouble::Refused(why)) = deliver(&remote, &cargo(work.path(), &[5; 70_000])) else {
+        panic!("it was delivered")
+    };
+    assert!(why.contains("is the clock of this machine right?"), "{why}");
+}
+
 /// A server of WebDAV with these files and folders; answers of `instead` come first.
 fn webdav(
     files: &[(&str, &[u8])],

@@ -1,10 +1,13 @@
 //! A house in a temporary folder, and the built program on it.
-#![allow(dead_code)]
+#![allow(dead_code, unused_imports)]
 
 pub mod servers;
 
+pub use servers::family_of;
+
 use media::facts::Facts;
 use media::testkit::{Clip, write_clip};
+use servers::started_by;
 use std::fs::File;
 use std::io::{BufRead, BufReader, Read};
 use std::path::{Path, PathBuf};
@@ -218,16 +221,6 @@ impl Drop for Running {
     }
 }
 
-/// Processes that a process started; of one that is gone, none.
-fn started_by(pid: u32) -> Vec<u32> {
-    let mut out = Vec::new();
-    for task in std::fs::read_dir(format!("/proc/{pid}/task")).into_iter().flatten().flatten() {
-        let list = std::fs::read_to_string(task.path().join("children")).unwrap_or_default();
-        out.extend(list.split_whitespace().map(|p| p.parse::<u32>().unwrap()));
-    }
-    out
-}
-
 /// Those that a porter started for a hidden command. One that is just being started still has the porter's own line.
 fn started_for(pid: u32, command: &str) -> Vec<u32> {
     let is_for = |p: &u32| {
@@ -246,12 +239,6 @@ pub fn mothers_of(pid: u32) -> Vec<u32> {
 pub fn children_of(pid: u32) -> Vec<u32> {
     let born = mothers_of(pid).into_iter().flat_map(started_by);
     started_for(pid, "make-in-child").into_iter().chain(born).collect()
-}
-
-/// All that a porter started, and what that started.
-pub fn family_of(pid: u32) -> Vec<u32> {
-    let own = started_by(pid);
-    own.iter().flat_map(|p| started_by(*p)).chain(own.iter().copied()).collect()
 }
 
 /// It is there, and has not ended.

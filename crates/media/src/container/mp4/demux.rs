@@ -3,7 +3,7 @@
 use super::boxes::{self, FileBox, be16, be32, be64, find, find_path, inside, version};
 use super::edits::{self, Segment};
 use super::tables::{Cursor, Sample, Tables};
-use super::{entry, fragments};
+use super::{elsewhere, entry, fragments};
 use crate::codec::mpeg_audio;
 use crate::container::block::BlockReader;
 use crate::container::{About, Codec, Demux, Media, Packet, Source, Track, rotation_of};
@@ -90,11 +90,13 @@ impl Mp4Reader {
     }
 
     fn read_index(&mut self, index: &Arc<[u8]>) -> Result<()> {
+        elsewhere::refuse_reference(index)?;
         let mvhd = find(index, b"mvhd").ok_or_else(|| Error::damaged("moov", "no movie header ('mvhd')"))?;
         let long = version(mvhd) == 1;
         let movie_scale = be32(mvhd, if long { 20 } else { 12 }).unwrap_or(0).max(1);
         self.about.created =
             if long { be64(mvhd, 4) } else { be32(mvhd, 4).map(u64::from) }.and_then(created);
+        let mut first = None;
         for trak in inside(index).filter(|b| &b.kind == b"trak").take(MAX_TRACKS) {
             let number = self.tracks.len() + 1;
             match read_track(index, trak.body, movie_scale) {
@@ -104,13 +106,19 @@ impl Mp4Reader {
                 }
                 Ok(None) => (),
                 // One bad track does not spoil the others.
-                Err(e) => self.about.remarks.push(format!("track {number} cannot be used: {e}")),
+                Err(e) => {
+                    self.about.remarks.push(format!("track {number} cannot be used: {e}"));
+                    first.get_or_insert(e);
+                }
             }
         }
         if self.tracks.is_empty()
-            && let Some(first) = self.about.remarks.first()
+            && let Some(first) = first
         {
-            return Err(Error::damaged("moov", first.clone()));
+            return Err(match (first, self.about.remarks.first()) {
+                (e @ Error::Unsupported(_), _) | (e, None) => e,
+                (_, Some(why)) => Error::damaged("moov", why.clone()),
+            });
         }
         super::about::read(index, &mut self.about);
         Ok(())
@@ -206,10 +214,13 @@ fn read_track(index: &Arc<[u8]>, trak: &[u8], movie_scale: u32) -> Result<Option
         find(mdia, b"mdhd").ok_or_else(|| Error::damaged("moov/trak/mdia", "no media header ('mdhd')"))?;
     let handler =
         find(mdia, b"hdlr").and_then(|h| h.get(8..12)).map_or(*b"    ", |k| [k[0], k[1], k[2], k[3]]);
-    let stbl = find_path(mdia, &[b"minf", b"stbl"])
+    let minf = find(mdia, b"minf");
+    let stbl = minf
+        .and_then(|minf| find(minf, b"stbl"))
         .ok_or_else(|| Error::damaged("moov/trak/mdia/minf", "no sample tables ('stbl')"))?;
     let stsd =
         find(stbl, b"stsd").ok_or_else(|| Error::damaged("moov/trak/mdia/minf/stbl", "no 'stsd' table"))?;
+    elsewhere::refuse_elsewhere(minf.unwrap_or_default(), stsd)?;
 
     let long = version(tkhd) == 1;
     let id = be32(tkhd, if long { 20 } else { 12 }).unwrap_or(0);

@@ -8,6 +8,7 @@ mod about;
 pub(crate) mod boxes;
 mod demux;
 mod edits;
+mod elsewhere;
 mod entry;
 pub mod fragment_mux;
 mod fragments;

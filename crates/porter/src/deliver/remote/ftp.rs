@@ -51,7 +51,7 @@ impl Ftp {
             stream =
                 stream.into_secure(RustlsConnector::from(config), &remote.host).map_err(|e| match e {
                     FtpError::UnexpectedResponse(r) => {
-                        remote.refused(format!("it does not speak TLS: {}", said(&r.body)))
+                        remote.refused(format!("it does not speak TLS: {}", said(remote, &r.body)))
                     }
                     FtpError::SecureError(why) => remote.refused(why),
                     FtpError::ConnectionError(e) if is_of_tls(&e) => remote.refused(e),
@@ -66,7 +66,7 @@ impl Ftp {
             (remote.user().unwrap_or("anonymous"), password.as_ref().map_or("deft-porter@", |p| p.tell()));
         stream.login(user, password).map_err(|e| match e {
             FtpError::UnexpectedResponse(r) if r.status != Status::NotAvailable => {
-                remote.refused(format!("user \"{user}\" is not let in: {}", said(&r.body)))
+                remote.refused(format!("user \"{user}\" is not let in: {}", said(remote, &r.body)))
             }
             // The handshake happens with the first bytes.
             FtpError::ConnectionError(e) if is_of_tls(&e) => remote.refused(e),
@@ -85,9 +85,13 @@ pub fn is_of_tls(e: &io::Error) -> bool {
     e.get_ref().is_some_and(|e| e.is::<rustls::Error>())
 }
 
-/// A server's words, fit to be shown.
-fn said(body: &[u8]) -> String {
+/// A server's words, fit to be shown: it may repeat what it was sent.
+fn said(remote: &Remote, body: &[u8]) -> String {
     let text = String::from_utf8_lossy(body);
+    let text = match remote.password() {
+        Ok(Some(password)) => password.cover(&text),
+        _ => text.into_owned(),
+    };
     text.trim().chars().map(|c| if c.is_control() { ' ' } else { c }).take(200).collect()
 }
 
@@ -95,11 +99,13 @@ fn trouble(remote: &Remote, what: &str, path: &str, e: FtpError) -> Trouble {
     let why = |e: &dyn std::fmt::Display| format!("{what} {}: {e}", remote.at(path));
     match e {
         FtpError::UnexpectedResponse(r) => match r.status.code() {
-            452 | 552 => Trouble::Full(why(&said(&r.body))),
+            452 | 552 => Trouble::Full(why(&said(remote, &r.body))),
             // Some say it this way, too.
-            _ if said(&r.body).to_lowercase().contains("no space") => Trouble::Full(why(&said(&r.body))),
-            530 | 532 | 550 | 553 => Trouble::Refused(why(&said(&r.body))),
-            _ => Trouble::Away(why(&said(&r.body))),
+            _ if said(remote, &r.body).to_lowercase().contains("no space") => {
+                Trouble::Full(why(&said(remote, &r.body)))
+            }
+            530 | 532 | 550 | 553 => Trouble::Refused(why(&said(remote, &r.body))),
+            _ => Trouble::Away(why(&said(remote, &r.body))),
         },
         e => Trouble::Away(why(&e)),
     }

@@ -226,8 +226,8 @@ impl Http {
         let told = self.text(&mut response).unwrap_or_default();
         let elsewhere = response.headers().get(header::LOCATION).and_then(|v| v.to_str().ok());
         let mut why = format!("{what}: {status}");
-        let told = plain(&told);
-        let told = self.secrets.iter().fold(told, |t, s| s.cover(&t));
+        // Before it is made short: of a secret that is cut the beginning would be left.
+        let told = plain(&self.secrets.iter().fold(told, |t, s| s.cover(&t)));
         if !told.is_empty() {
             why.push_str(&format!(": {told}"));
         }

@@ -76,9 +76,9 @@ fn length_of(answer: &Response<Body>) -> Option<u64> {
     answer.headers().get("content-length")?.to_str().ok()?.parse().ok()
 }
 
-/// A name that another end told, fit to be shown.
-fn shown(name: &str) -> String {
-    name.chars().filter(|c| !c.is_control()).take(200).collect()
+/// What another end told, fit to be shown.
+fn shown(text: &str) -> String {
+    text.chars().filter(|c| !c.is_control()).take(200).collect()
 }
 
 fn unquoted(etag: &str) -> &str {
@@ -164,8 +164,7 @@ impl S3Place {
         let text = self.http.text(&mut answer).unwrap_or_default();
         let code = element(&text, "Code").unwrap_or_default().to_owned();
         let message = element(&text, "Message").unwrap_or(&text);
-        let message: String = message.chars().filter(|c| !c.is_control()).take(200).collect();
-        let message = self.secret.cover(&message);
+        let message = shown(&self.secret.cover(message));
         let mut why = format!("{what}: {status}");
         for more in [code.as_str(), message.as_str()] {
             if !more.is_empty() {
@@ -180,7 +179,14 @@ impl S3Place {
             _ if status == StatusCode::INSUFFICIENT_STORAGE => {
                 Trouble::Full(format!("{}: {why}", remote.address))
             }
-            _ if status.is_server_error() || status == StatusCode::NOT_FOUND => remote.away(why),
+            _ if status.is_server_error()
+                || matches!(
+                    status,
+                    StatusCode::NOT_FOUND | StatusCode::REQUEST_TIMEOUT | StatusCode::TOO_MANY_REQUESTS
+                ) =>
+            {
+                remote.away(why)
+            }
             _ => remote.refused(why),
         }
     }
@@ -192,7 +198,7 @@ impl S3Place {
         let text = self.http.text(&mut answer)?;
         // A copy or a completion can fail behind its first line.
         if text.contains("<Error>") {
-            let why = element(&text, "Message").unwrap_or("an error").to_owned();
+            let why = shown(&self.secret.cover(element(&text, "Message").unwrap_or("an error")));
             return Err(self.http.remote().away(format!("{what}: {why}")));
         }
         Ok(text)
