@@ -139,3 +139,36 @@ fn a_house_makes_one_job_of_a_list() {
     assert!(why("out.m3u8").contains("does not lie in the list's folder"), "{}", why("out.m3u8"));
     assert!(why("link.m3u8").contains("none of the parts it names is there"), "{}", why("link.m3u8"));
 }
+
+/// The list is small and there at once, and its segments come slowly: nothing is made before the last one is whole.
+#[test]
+fn segments_that_are_still_copied_are_waited_for() {
+    let dir = tempfile::tempdir().unwrap();
+    let made = stream(dir.path());
+    let house = House::new();
+    house.reconfigure(
+        "second_look",
+        "include = [\"*.m3u8\"]\nexclude = [\"video*\", \"sound*\"]\nsecond_look",
+    );
+    let all: Vec<_> = std::fs::read_dir(&made).unwrap().map(|e| e.unwrap().path()).collect();
+    let (lists, media): (Vec<_>, Vec<_>) =
+        all.iter().partition(|p| p.extension().is_some_and(|e| e == "m3u8"));
+    let copy = |path: &Path| std::fs::read(path).unwrap();
+    let name = |path: &Path| path.file_name().unwrap().to_str().unwrap().to_owned();
+    lists.iter().for_each(|p| house.drop_in(name(p), &copy(p)));
+    let porter = house.start();
+    for path in media {
+        let (bytes, to) = (copy(path), house.path("in").join(name(path)));
+        let mut file = std::fs::File::create(to).unwrap();
+        for part in bytes.chunks(bytes.len() / 12 + 1) {
+            std::io::Write::write_all(&mut file, part).unwrap();
+            std::thread::sleep(std::time::Duration::from_millis(150));
+        }
+    }
+    let status = house.wait_until("is done", |s| s["ended"].as_array().is_some_and(|e| e.len() == 1));
+    porter.interrupt();
+    assert_eq!(status["ended"][0]["state"], "done", "{status:#}");
+    let output = &status["ended"][0]["outputs"][0]["made"];
+    assert_eq!(output["frames"], 30, "{status:#}");
+    assert!(house.list("away").is_empty(), "{:?}", house.list("away"));
+}

@@ -498,13 +498,16 @@ fn a_clock_that_is_wrong_is_named() {
     assert!(why.contains("is the clock of this machine right?"), "{why}");
 }
 
+/// Files by their paths.
+type Files = Arc<Mutex<BTreeMap<String, Vec<u8>>>>;
+
 /// A server of WebDAV with these files and folders; answers of `instead` come first.
 fn webdav(
     files: &[(&str, &[u8])],
     instead: impl Fn(&Asked) -> Option<Answer> + Send + Sync + 'static,
-) -> (u16, Arc<Mutex<BTreeMap<String, Vec<u8>>>>) {
+) -> (u16, Files) {
     let files = files.iter().map(|(p, b)| ((*p).to_owned(), b.to_vec()));
-    let all: Arc<Mutex<BTreeMap<String, Vec<u8>>>> = Arc::new(Mutex::new(files.collect()));
+    let all: Files = Arc::new(Mutex::new(files.collect()));
     let own = all.clone();
     let (port, _) = server(move |a| {
         if let Some(answer) = instead(a) {

@@ -9,6 +9,7 @@ mod gif;
 pub mod heif;
 mod jpeg;
 mod jpeg2000;
+mod jpeg_parts;
 mod jxl;
 mod plain;
 mod psd;

@@ -1,7 +1,7 @@
 //! Writing stills. To add a format: a line in [`StillCodec::ALL`], a variant of [`StillChoice`], and its lines in `encode`.
 //! [`avif`] is one that has a file of its own.
 
-use super::{avif, colour};
+use super::{avif, colour, jpeg_parts};
 use crate::codec::svt;
 use crate::error::{Error, Result};
 use crate::filter::video::resize::{self, Axis, Sample};
@@ -124,7 +124,7 @@ pub(crate) fn encode(bytes: &[u8], (w, h): (u32, u32), codec: StillCodec, out: &
     // The encoders write a few bytes at a time.
     let mut out = BufWriter::with_capacity(BLOCK, out);
     match codec {
-        StillCodec::Jpeg(q) => jpeg(bytes, (w, h), q, &mut out)?,
+        StillCodec::Jpeg(q) => jpeg_parts::encode(bytes, (w, h), q, &mut out)?,
         StillCodec::Png => {
             image::codecs::png::PngEncoder::new(&mut out).write_image(bytes, w, h, rgb).map_err(written)?
         }
@@ -148,7 +148,8 @@ pub(crate) fn encode(bytes: &[u8], (w, h): (u32, u32), codec: StillCodec, out: &
     Ok(out.flush()?)
 }
 
-fn jpeg(bytes: &[u8], (w, h): (u32, u32), quality: u8, out: impl Write) -> Result<()> {
+/// A JPEG by one coder.
+pub(super) fn whole_jpeg(bytes: &[u8], (w, h): (u32, u32), quality: u8, out: &mut dyn Write) -> Result<()> {
     image::codecs::jpeg::JpegEncoder::new_with_quality(out, quality)
         .encode(bytes, w, h, ExtendedColorType::Rgb8)
         .map_err(written)

@@ -19,6 +19,7 @@ use media::run::{Control, Made};
 use media::{deep, facts, run, still};
 use rustix::event::{PollFd, PollFlags};
 use rustix::time::Timespec;
+use std::cell::OnceCell;
 use std::fs::File;
 use std::io::{BufRead, BufReader, Read, Write};
 use std::os::fd::AsFd;
@@ -29,6 +30,9 @@ use std::time::{Duration, Instant};
 use xxhash_rust::xxh3::xxh3_128;
 
 const REPORT_EVERY: Duration = Duration::from_millis(200);
+const COPIED: &str = "it is still being copied";
+/// A child that waits does not tell that it goes on.
+const MOST_STEADY: Duration = Duration::from_secs(20);
 /// Exit status after a panic.
 const PANICKED: i32 = 70;
 pub(super) const TOO_MUCH: &str = "more of the file would have to be read to tell what it is than is allowed";
@@ -89,7 +93,10 @@ pub fn main() -> u8 {
             Some(names) => open_in(&source, names),
         };
         let at = at.clone();
-        match opened.and_then(|(source, sounds)| Desk { order: &order, folder, source, sounds, at }.work()) {
+        let parts = OnceCell::new();
+        match opened
+            .and_then(|(source, sounds)| Desk { order: &order, folder, source, sounds, at, parts }.work())
+        {
             Ok(said) => said.iter().for_each(|s| say(&out, s)),
             Err(e) => {
                 say(&out, &Said::Failed { class: Class::of(&e), message: e.to_string() });
@@ -159,8 +166,8 @@ struct Near {
     left: Arc<AtomicU64>,
 }
 
-impl listed::Near for Near {
-    fn open(&self, name: &str) -> media::Result<Box<dyn Source>> {
+impl Near {
+    fn file(&self, name: &str) -> media::Result<File> {
         use rustix::fs::{Mode, OFlags, openat};
         let path = listed::relative(name)?;
         let mut folder = None;
@@ -175,15 +182,28 @@ impl listed::Near for Near {
         if !file.metadata()?.is_file() {
             return Err(media::Error::unsupported(name, "a list names it, and it is no file"));
         }
-        Ok(Box::new(Reader::counted(Arc::new(file), self.left.clone())))
+        Ok(file)
+    }
+}
+
+impl listed::Near for Near {
+    fn open(&self, name: &str) -> media::Result<Box<dyn Source>> {
+        Ok(Box::new(Reader::counted(Arc::new(self.file(name)?), self.left.clone())))
     }
 
     fn names(&self) -> media::Result<Vec<String>> {
         let read = rustix::fs::Dir::read_from(self.folder.as_ref()).map_err(std::io::Error::from)?;
-        let mut names: Vec<String> =
-            read.flatten().filter_map(|e| e.file_name().to_str().ok().map(str::to_owned)).collect();
+        let mut names = Vec::new();
+        for entry in read {
+            let entry = entry.map_err(std::io::Error::from)?;
+            names.extend(entry.file_name().to_str().ok().map(str::to_owned));
+        }
         names.sort();
         Ok(names)
+    }
+
+    fn state(&self, name: &str) -> media::Result<listed::State> {
+        Ok(listed::State::of(&self.file(name)?.metadata()?))
     }
 }
 
@@ -317,6 +337,18 @@ struct Desk<'a> {
     /// Files of its own that its sound is in, with their names.
     sounds: Named,
     at: Arc<At>,
+    /// The files of a list as they were when it was opened first.
+    parts: OnceCell<Option<listed::Parts>>,
+}
+
+/// Nothing is made of files that change meanwhile.
+fn is_as_it_was(parts: &listed::Parts, what: &str) -> Result<()> {
+    match parts.changed()? {
+        None => Ok(()),
+        Some(name) => {
+            Err(Error::Away(format!("{what}: {} changed while it was read", media::show::text(name))))
+        }
+    }
 }
 
 impl Desk<'_> {
@@ -344,10 +376,20 @@ impl Desk<'_> {
         }
     }
 
+    fn near_by(&self, left: &Arc<AtomicU64>) -> Arc<dyn listed::Near> {
+        Arc::new(Near { folder: self.folder.clone(), left: left.clone() })
+    }
+
+    /// Files stay as they are for as long as a file of the watch must.
+    fn are_steady(&self, parts: &listed::Parts) -> Result<()> {
+        std::thread::sleep(Duration::from_millis(self.order.steady_ms).min(MOST_STEADY));
+        is_as_it_was(parts, COPIED)
+    }
+
     /// The file as one of several that are read together.
     fn near(&self, left: &Arc<AtomicU64>) -> media::Result<Option<listed::Opened>> {
         let Some(names) = self.order.beside.as_ref().filter(|b| b.near) else { return Ok(None) };
-        let near: Arc<dyn listed::Near> = Arc::new(Near { folder: self.folder.clone(), left: left.clone() });
+        let near = self.near_by(left);
         let name = names.main.0.to_str().unwrap_or_default();
         listed::open(&mut Reader::counted(self.source.clone(), left.clone()), name, &near)
     }
@@ -356,6 +398,7 @@ impl Desk<'_> {
     fn opened(&self, left: Arc<AtomicU64>) -> media::Result<Box<dyn Demux>> {
         let open = |file: &Arc<File>| container::open(Box::new(Reader::counted(file.clone(), left.clone())));
         if let Some(near) = self.near(&left)? {
+            let _ = self.parts.set(near.parts);
             return Ok(near.demux);
         }
         let main = open(&self.source)?;
@@ -408,7 +451,23 @@ impl Desk<'_> {
                 self.opened(left).map(|demux| facts::of_tracks(demux.as_ref(), bytes))
             }
             None => match self.near(&left) {
-                Ok(Some(near)) => Ok(facts::of_tracks(near.demux.as_ref(), near.bytes)),
+                Ok(Some(near)) => {
+                    let found = facts::of_tracks(near.demux.as_ref(), near.bytes);
+                    // A list is small and there at once; what it names may still be copied.
+                    if let Some(parts) = &near.parts {
+                        self.are_steady(parts)?;
+                    }
+                    Ok(found)
+                }
+                Err(e @ media::Error::Damaged(_)) => {
+                    let near = self.near_by(&Arc::new(AtomicU64::new(u64::MAX)));
+                    let names = near.names()?;
+                    self.are_steady(&listed::Parts::of(names.iter().map(String::as_str), &near)?)?;
+                    match near.names()? == names {
+                        true => Err(e),
+                        false => return Err(Error::Away(format!("{COPIED}: more came beside it"))),
+                    }
+                }
                 Ok(None) => facts::of(Box::new(Reader::counted(self.source.clone(), left))),
                 Err(e) => Err(e),
             },
@@ -550,6 +609,9 @@ impl Desk<'_> {
         let targets = targets.collect::<Result<Vec<_>>>()?;
         let kept = outputs.iter().zip(&plan.outputs).map(|(o, p)| self.kept(o, p)).collect();
         let made = run::run_on(demux, plan, targets, kept, &control)?;
+        if let Some(Some(parts)) = self.parts.get() {
+            is_as_it_was(parts, "what belongs to it is written to")?;
+        }
         let size = |p: &Path| std::fs::metadata(p).map_or(0, |m| m.len());
         let sizes = outputs.iter().map(|o| {
             let files = made::files_of(&o.path).unwrap_or_default();

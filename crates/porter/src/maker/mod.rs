@@ -58,6 +58,9 @@ pub struct Order {
     /// Captions that came with the source.
     #[serde(default)]
     pub captions: Option<Captions>,
+    /// So long what a list names must be as it is, before it counts as being there.
+    #[serde(default)]
+    pub steady_ms: u64,
     /// The child waits for one more order about this source, in the same folder and with the same bounds.
     #[serde(default)]
     pub stays: bool,
@@ -76,6 +79,7 @@ impl Order {
             beside: None,
             captions: None,
             whole: false,
+            steady_ms: 0,
             stays: false,
         }
     }

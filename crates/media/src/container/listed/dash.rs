@@ -250,6 +250,9 @@ mod tests {
         fn names(&self) -> Result<Vec<String>> {
             Ok(Vec::new())
         }
+        fn state(&self, name: &str) -> Result<super::super::State> {
+            Err(Error::damaged(name, "not here"))
+        }
     }
 
     fn names(body: &str) -> Result<(Vec<String>, usize)> {

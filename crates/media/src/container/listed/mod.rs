@@ -9,7 +9,7 @@ mod hls;
 mod near;
 mod pieces;
 
-pub use near::{Folder, Near, relative};
+pub use near::{Folder, Near, Parts, State, relative};
 
 use super::mp4;
 use super::timing::PacketLength;
@@ -58,6 +58,8 @@ pub struct Opened {
     pub demux: Box<dyn Demux>,
     /// Of all files.
     pub bytes: u64,
+    /// The files, to see whether they change; none where it is one by itself.
+    pub parts: Option<Parts>,
 }
 
 /// Opens a file that is of several by what lies near it; `None`: it is none of these.
@@ -91,7 +93,7 @@ pub fn open_path(path: &Path) -> Result<Opened> {
     if let Some(opened) = near_path(&mut file, path)? {
         return Ok(opened);
     }
-    Ok(Opened { demux: super::open(Box::new(file))?, bytes })
+    Ok(Opened { demux: super::open(Box::new(file))?, bytes, parts: None })
 }
 
 /// Opens a file that is of several, and leaves any other for who knows what it is.
@@ -108,6 +110,9 @@ pub fn near_path(file: &mut dyn Source, path: &Path) -> Result<Option<Opened>> {
 fn open_listed(listed: Listed, what: &str, near: &Arc<dyn Near>) -> Result<Opened> {
     let mut about = About::default();
     let mut bytes = 0;
+    let streams = [Some(&listed.main), listed.sound.as_ref()];
+    let names = streams.into_iter().flatten().flat_map(|s| &s.pieces).map(|p| p.name.as_str());
+    let parts = Some(Parts::of(names, near)?);
     let mut one = |stream: Stream| -> Result<Box<dyn Demux>> {
         let count = stream.pieces.len();
         let pieces = Pieces::open(stream.pieces, near.clone(), what)?;
@@ -131,7 +136,7 @@ fn open_listed(listed: Listed, what: &str, near: &Arc<dyn Near>) -> Result<Opene
     let mut own = inner.about().clone();
     own.remarks.splice(0..0, about.remarks);
     own.damage = about.damage.or(own.damage);
-    Ok(Opened { demux: Box::new(FromZero::new(inner, own)), bytes })
+    Ok(Opened { demux: Box::new(FromZero::new(inner, own)), bytes, parts })
 }
 
 /// A stream that was cut out of a longer one begins at its first picture.
@@ -244,7 +249,11 @@ fn beginning(source: &mut dyn Source, name: &str, near: &Arc<dyn Near>) -> Resul
     let wanted = mp4::track_numbers(source)?;
     let mut found = Vec::new();
     for other in near.names()?.into_iter().filter(|n| n != name).take(MOST_NEAR) {
-        let Ok(mut file) = near.open(&other) else { continue };
+        let mut file = match near.open(&other) {
+            Ok(file) => file,
+            Err(e) if near::is_gone(&e) => continue,
+            Err(e) => return Err(e),
+        };
         let size = file.seek(SeekFrom::End(0)).unwrap_or(u64::MAX);
         if !(16..=MOST_BEGINNING).contains(&size) {
             continue;

@@ -2,7 +2,11 @@
 
 use crate::container::Source;
 use crate::error::{Error, Result};
+use std::collections::BTreeMap;
+use std::fs::Metadata;
 use std::path::{Component, Path, PathBuf};
+use std::sync::Arc;
+use std::time::SystemTime;
 
 /// Opens what lies near a file, in its folder and below.
 pub trait Near: Send + Sync {
@@ -10,6 +14,73 @@ pub trait Near: Send + Sync {
     fn open(&self, name: &str) -> Result<Box<dyn Source>>;
     /// Names of the files in the folder itself, in order.
     fn names(&self) -> Result<Vec<String>>;
+    /// What a file is like now, by which it is seen that it changes.
+    fn state(&self, name: &str) -> Result<State>;
+}
+
+/// Bytes and time of change of a file.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct State {
+    pub bytes: u64,
+    pub modified: Option<SystemTime>,
+}
+
+impl State {
+    pub fn of(m: &Metadata) -> State {
+        State { bytes: m.len(), modified: m.modified().ok() }
+    }
+}
+
+/// Whether a file is not there, or is none: what another error means is that nobody knows.
+pub fn is_gone(e: &Error) -> bool {
+    use std::io::ErrorKind as K;
+    match e {
+        // A link is not gone through.
+        Error::System(e) => {
+            matches!(e.kind(), K::NotFound | K::NotADirectory | K::InvalidFilename)
+                || e.raw_os_error() == Some(ELOOP)
+        }
+        Error::Unsupported(_) => true,
+        _ => false,
+    }
+}
+
+const ELOOP: i32 = 40;
+
+/// The files of a list as they were when it was opened.
+pub struct Parts {
+    near: Arc<dyn Near>,
+    seen: BTreeMap<String, Option<State>>,
+}
+
+impl Parts {
+    pub fn of<'n>(names: impl Iterator<Item = &'n str>, near: &Arc<dyn Near>) -> Result<Parts> {
+        let mut parts = Parts { near: near.clone(), seen: BTreeMap::new() };
+        for name in names {
+            if !parts.seen.contains_key(name) {
+                parts.seen.insert(name.to_owned(), parts.state(name)?);
+            }
+        }
+        Ok(parts)
+    }
+
+    fn state(&self, name: &str) -> Result<Option<State>> {
+        match self.near.state(name) {
+            Ok(state) => Ok(Some(state)),
+            Err(e) if is_gone(&e) => Ok(None),
+            Err(e) => Err(e),
+        }
+    }
+
+    /// One that is otherwise now: it came, went or was written to.
+    pub fn changed(&self) -> Result<Option<&str>> {
+        for (name, before) in &self.seen {
+            if self.state(name)? != *before {
+                return Ok(Some(name));
+            }
+        }
+        Ok(None)
+    }
 }
 
 /// A folder by its path.
@@ -27,13 +98,18 @@ impl Near for Folder {
 
     fn names(&self) -> Result<Vec<String>> {
         let mut names = Vec::new();
-        for entry in std::fs::read_dir(&self.0)?.flatten() {
+        for entry in std::fs::read_dir(&self.0)? {
+            let entry = entry?;
             if entry.file_type().is_ok_and(|t| t.is_file()) {
                 names.extend(entry.file_name().into_string());
             }
         }
         names.sort();
         Ok(names)
+    }
+
+    fn state(&self, name: &str) -> Result<State> {
+        Ok(State::of(&self.0.join(relative(name)?).metadata()?))
     }
 }
 
@@ -97,6 +173,25 @@ mod tests {
     #[case("", "", None)]
     fn references_stay_in_the_folder(#[case] folder: &str, #[case] to: &str, #[case] want: Option<&str>) {
         assert_eq!(resolve(folder, to).ok().as_deref(), want);
+    }
+
+    #[test]
+    fn what_comes_goes_or_grows_has_changed() {
+        let dir = tempfile::tempdir().unwrap();
+        let near: Arc<dyn Near> = Arc::new(Folder(dir.path().into()));
+        let write = |name: &str, bytes: &[u8]| std::fs::write(dir.path().join(name), bytes).unwrap();
+        ["a", "b"].iter().for_each(|name| write(name, b"1"));
+        let now = || Parts::of(["a", "b", "c", "a"].into_iter(), &near).unwrap();
+        assert_eq!(now().changed().unwrap(), None);
+        let before = now();
+        write("b", b"12");
+        assert_eq!(before.changed().unwrap(), Some("b"));
+        let before = now();
+        write("c", b"1");
+        assert_eq!(before.changed().unwrap(), Some("c"));
+        let before = now();
+        std::fs::remove_file(dir.path().join("a")).unwrap();
+        assert_eq!(before.changed().unwrap(), Some("a"));
     }
 
     #[test]

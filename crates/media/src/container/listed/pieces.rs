@@ -1,5 +1,6 @@
 //! Pieces of files, read as one.
 
+use super::near::is_gone;
 use super::{MOST_PIECES, Near};
 use crate::container::Source;
 use crate::error::{Error, Result};
@@ -51,7 +52,12 @@ impl Pieces {
         for piece in pieces {
             let size = match &last {
                 Some((name, size)) if *name == piece.name => *size,
-                _ => whole.near.open(&piece.name).and_then(|mut f| Ok(f.seek(SeekFrom::End(0))?)).ok(),
+                _ => match whole.near.open(&piece.name).and_then(|mut f| Ok(f.seek(SeekFrom::End(0))?)) {
+                    Ok(size) => Some(size),
+                    Err(e) if is_gone(&e) => None,
+                    // A share that is away is no part that is missing.
+                    Err(e) => return Err(e),
+                },
             };
             last = Some((piece.name.clone(), size));
             let (from, len) = piece.range.unwrap_or((0, size.unwrap_or(0)));
@@ -108,5 +114,58 @@ impl Seek for Pieces {
         };
         self.at = base.checked_add_signed(by).ok_or(io::ErrorKind::InvalidInput)?;
         Ok(self.at)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::io::Cursor;
+
+    /// A folder with two files, and a share that goes away.
+    struct Share;
+
+    impl Near for Share {
+        fn open(&self, name: &str) -> Result<Box<dyn Source>> {
+            match name {
+                "a" | "b" => Ok(Box::new(Cursor::new(name.as_bytes().repeat(3)))),
+                "away" => Err(io::Error::from(io::ErrorKind::StaleNetworkFileHandle).into()),
+                "slow" => Err(io::Error::from(io::ErrorKind::TimedOut).into()),
+                _ => Err(io::Error::from(io::ErrorKind::NotFound).into()),
+            }
+        }
+        fn names(&self) -> Result<Vec<String>> {
+            Ok(Vec::new())
+        }
+        fn state(&self, _: &str) -> Result<super::super::near::State> {
+            Err(io::Error::from(io::ErrorKind::TimedOut).into())
+        }
+    }
+
+    fn opened(names: &[&str]) -> Result<Pieces> {
+        Pieces::open(names.iter().map(|n| Piece::whole(n)).collect(), Arc::new(Share), "a list")
+    }
+
+    #[test]
+    fn pieces_are_one_behind_the_other() {
+        let mut all = opened(&["a", "gone", "b"]).unwrap();
+        assert_eq!(all.missing, ["gone"]);
+        let mut text = String::new();
+        all.read_to_string(&mut text).unwrap();
+        assert_eq!((text.as_str(), all.bytes), ("aaabbb", 6));
+        all.seek(SeekFrom::End(-4)).unwrap();
+        text.clear();
+        all.read_to_string(&mut text).unwrap();
+        assert_eq!(text, "abbb");
+    }
+
+    /// Nothing is made of what was still there of it.
+    #[test]
+    fn a_share_that_is_away_is_no_missing_part() {
+        for away in ["away", "slow"] {
+            let result = opened(&["a", away, "b"]).map(|p| p.missing);
+            assert!(matches!(result, Err(Error::System(_))), "{result:?}");
+        }
+        assert!(matches!(opened(&["gone"]).map(|p| p.bytes), Err(Error::Damaged(_))));
     }
 }

@@ -288,7 +288,8 @@ impl Desk<'_> {
         if listed::may_be_of_several(&self.job.path) {
             let main = FileName(self.job.path.file_name().unwrap_or_default().into());
             let beside = Some(InFolder { main, sounds, near: true });
-            return Ok((source.folder()?, Order { beside, ..order }));
+            let steady_ms = u64::try_from(self.watch.steady.as_millis()).unwrap_or(0);
+            return Ok((source.folder()?, Order { beside, steady_ms, ..order }));
         }
         let (rate, bytes) = (self.watch.frame_rate, self.job.seen.size);
         let frames = self.job.frames().cloned().map(|frames| RunOf { frames, rate, bytes });
