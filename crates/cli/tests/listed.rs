@@ -172,3 +172,22 @@ fn segments_that_are_still_copied_are_waited_for() {
     assert_eq!(output["frames"], 30, "{status:#}");
     assert!(house.list("away").is_empty(), "{:?}", house.list("away"));
 }
+
+/// A fragment in a house: its beginning is looked for beside it.
+#[test]
+fn a_house_reads_a_fragment_with_its_beginning() {
+    let dir = tempfile::tempdir().unwrap();
+    let made = stream(dir.path());
+    let to = dir.path().join("divided");
+    divided(&made, "video-180.m3u8", &to);
+    let house = House::new();
+    house.reconfigure("second_look", "include = [\"*.m4s\"]\nsecond_look");
+    for name in ["video-180 head.mp4", "video-180-1.m4s"] {
+        house.drop_in(name, &std::fs::read(to.join("parts").join(name)).unwrap());
+    }
+    let out = house.run_once();
+    assert!(out.status.success(), "{}", text(&out));
+    let status = house.status();
+    assert_eq!(status["ended"][0]["state"], "done", "{status:#}");
+    assert!(status["ended"][0]["outputs"][0]["made"]["frames"].as_u64().unwrap() > 0, "{status:#}");
+}

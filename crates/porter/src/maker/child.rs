@@ -380,10 +380,9 @@ impl Desk<'_> {
         Arc::new(Near { folder: self.folder.clone(), left: left.clone() })
     }
 
-    /// Files stay as they are for as long as a file of the watch must.
-    fn are_steady(&self, parts: &listed::Parts) -> Result<()> {
+    /// As long as a file of the watch must be as it is.
+    fn wait_steady(&self) {
         std::thread::sleep(Duration::from_millis(self.order.steady_ms).min(MOST_STEADY));
-        is_as_it_was(parts, COPIED)
     }
 
     /// The file as one of several that are read together.
@@ -455,17 +454,23 @@ impl Desk<'_> {
                     let found = facts::of_tracks(near.demux.as_ref(), near.bytes);
                     // A list is small and there at once; what it names may still be copied.
                     if let Some(parts) = &near.parts {
-                        self.are_steady(parts)?;
+                        self.wait_steady();
+                        is_as_it_was(parts, COPIED)?;
                     }
                     Ok(found)
                 }
                 Err(e @ media::Error::Damaged(_)) => {
+                    // What it lacks may be what comes just now.
                     let near = self.near_by(&Arc::new(AtomicU64::new(u64::MAX)));
-                    let names = near.names()?;
-                    self.are_steady(&listed::Parts::of(names.iter().map(String::as_str), &near)?)?;
-                    match near.names()? == names {
-                        true => Err(e),
-                        false => return Err(Error::Away(format!("{COPIED}: more came beside it"))),
+                    let folder = || listed::Parts::of(near.names()?.iter().map(String::as_str), &near);
+                    let before = folder()?;
+                    self.wait_steady();
+                    match before.came(&folder()?) {
+                        None => Err(e),
+                        Some(name) => {
+                            let name = media::show::text(name);
+                            return Err(Error::Away(format!("{COPIED}: {name} came meanwhile")));
+                        }
                     }
                 }
                 Ok(None) => facts::of(Box::new(Reader::counted(self.source.clone(), left))),

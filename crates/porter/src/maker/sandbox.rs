@@ -34,6 +34,8 @@ pub struct Walls {
     network: bool,
     /// The source is a folder.
     in_folder: bool,
+    /// What lies in it is looked for by its names.
+    listed: bool,
 }
 
 /// Which walls stand.
@@ -104,7 +106,8 @@ impl Walls {
             }
         }
         let in_folder = order.frames.is_some() || order.beside.is_some();
-        Walls { bounds: order.bounds, folder: order.folder.clone(), read, network, in_folder }
+        let listed = order.beside.as_ref().is_some_and(|b| b.near);
+        Walls { bounds: order.bounds, folder: order.folder.clone(), read, network, in_folder, listed }
     }
 }
 
@@ -173,9 +176,9 @@ fn files(walls: &Walls) -> Option<Strength> {
     let inside = AccessFs::from_all(abi) & !(AccessFs::Execute | AccessFs::MakeSock | AccessFs::MakeFifo);
     let there = walls.read.iter().filter(|p| p.exists());
     // The folder that came along is read from, by names.
-    let source = walls
-        .in_folder
-        .then(|| Ok::<_, landlock::RulesetError>(PathBeneath::new(std::io::stdin(), AccessFs::ReadFile)));
+    let how = if walls.listed { AccessFs::ReadFile | AccessFs::ReadDir } else { AccessFs::ReadFile.into() };
+    let source =
+        walls.in_folder.then(|| Ok::<_, landlock::RulesetError>(PathBeneath::new(std::io::stdin(), how)));
     let status = rules
         .create()
         .ok()?

@@ -72,6 +72,14 @@ impl Parts {
         }
     }
 
+    /// One of those later that is new or otherwise, if it is there.
+    pub fn came<'n>(&self, later: &'n Parts) -> Option<&'n str> {
+        let came = |(name, state): &(&String, &Option<State>)| {
+            state.is_some() && self.seen.get(*name) != Some(*state)
+        };
+        later.seen.iter().find(came).map(|(name, _)| name.as_str())
+    }
+
     /// One that is otherwise now: it came, went or was written to.
     pub fn changed(&self) -> Result<Option<&str>> {
         for (name, before) in &self.seen {
@@ -192,6 +200,12 @@ mod tests {
         let before = now();
         std::fs::remove_file(dir.path().join("a")).unwrap();
         assert_eq!(before.changed().unwrap(), Some("a"));
+        // What went did not come.
+        assert_eq!(before.came(&now()), None);
+        let before = now();
+        write("c", b"12");
+        assert_eq!(before.came(&now()), Some("c"));
+        assert_eq!(Parts::of([].into_iter(), &near).unwrap().came(&now()), Some("b"));
     }
 
     #[test]
