@@ -111,7 +111,8 @@ impl Parts for Frames {
         if self.skim {
             self.r.skip(len as u64);
             // Only the first has to show what it is.
-            let data = if at == self.first { head[header.min(n)..n].to_vec() } else { Vec::new() };
+            // A short one is followed by others here.
+            let data = if at == self.first { head[header.min(n)..n.min(len)].to_vec() } else { Vec::new() };
             let left_out = len - header - data.len();
             let duration = Some(samples.into());
             return Ok(Some(Raw { key: true, duration, left_out, data, ..Raw::default() }));
