@@ -2,6 +2,8 @@
 
 mod support;
 
+use media::frame::Pool;
+use media::still::{self, Decoded};
 use rstest::rstest;
 use std::path::Path;
 use std::process::{Command, Output};
@@ -41,6 +43,44 @@ fn several_presets_are_made_in_one_pass_under_free_names() {
     assert_eq!(list(&desk.path().join("out")).len(), 8);
     assert_eq!(std::fs::read(desk.path().join("out/clip_podcast.m4a")).unwrap(), before);
     assert!(desk.path().join("out/clip_podcast_2.m4a").exists());
+}
+
+/// Many pictures are made side by side: each gets what is its own, names that are taken go on in the order of the files, and
+/// what cannot be made fails by itself.
+#[test]
+fn many_pictures_keep_their_own_names() {
+    let desk = tempfile::tempdir().unwrap();
+    let mut files = Vec::new();
+    // As many reds as there are pictures; every third has the name of the one before, in a folder of its own.
+    for n in 0..150u32 {
+        let (folder, name) = (n % 3 / 2, n - n % 3 / 2);
+        let path = format!("{folder}/{name:03}.png");
+        std::fs::create_dir_all(desk.path().join(folder.to_string())).unwrap();
+        let mut picture = Decoded::new_rgb8(900 + n, 40);
+        picture.as_mut_rgb8().unwrap().pixels_mut().for_each(|p| p.0 = [100 + n as u8, 10, 10]);
+        picture.save(desk.path().join(&path)).unwrap();
+        files.push(path);
+    }
+    std::fs::write(desk.path().join("0/broken.jpg"), b"\xff\xd8\xff no picture").unwrap();
+    files.insert(70, "0/broken.jpg".into());
+    let mut args = vec!["convert"];
+    args.extend(files.iter().map(String::as_str));
+    args.extend(["--preset", "thumbnail", "--to", "out"]);
+    let out = porter(&args, desk.path());
+    assert!(!out.status.success(), "one is broken");
+    assert!(
+        text(&out).contains("0/broken.jpg: ") && list(&desk.path().join("out")).len() == 150,
+        "{}",
+        text(&out)
+    );
+    for n in 0..150u32 {
+        let (second, name) = (n % 3 == 2, n - n % 3 / 2);
+        let end = if second { "_2" } else { "" };
+        let made = desk.path().join(format!("out/{name:03}_thumbnail{end}.jpg"));
+        let made = still::frame_of(&mut std::fs::File::open(made).unwrap(), &Pool::new()).unwrap();
+        let red = made.planes[0].at(10, 3);
+        assert!(red.abs_diff(100 + n as u16) <= 2, "picture {n}: {red}");
+    }
 }
 
 /// One film of several, as long as all together, named after the first; a picture by itself is none.

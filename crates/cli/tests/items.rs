@@ -97,6 +97,75 @@ fn a_folder_is_handed_on_whole() {
     assert!(shown.contains("a folder with 4 files") || shown.contains("A001"), "{shown}");
 }
 
+/// The pieces of a take, in a folder: `T_10` was recorded last.
+fn take(house: &House, name: &str) {
+    for (piece, frames, timecode) in
+        [("T_10.mp4", 10, 0), ("T_2 more/T_2.MP4", 20, 0), ("T_1.mp4", 50, 903_000)]
+    {
+        let at = house.path("in").join(name).join(piece);
+        std::fs::create_dir_all(at.parent().unwrap()).unwrap();
+        let clip = Clip { frames, timecode, ..Clip::default() };
+        std::fs::write(at, support::make_clip(&clip)).unwrap();
+    }
+    std::fs::write(house.path("in").join(name).join("notes.txt"), "scene 4").unwrap();
+}
+
+/// What a recorder cut into pieces is one film again, and goes on whole; what cannot be joined says so.
+#[test]
+fn the_films_of_a_folder_are_one() {
+    let house = House::with(&format!("whole_folders = true\njoin = true\n{MOVE}"), "");
+    house.append(
+        "[[preset]]\nname = \"as it is\"\ncontainer = \"mov\"\n[preset.video]\ncodec = \"copy\"\n\
+         [[rule]]\nname = \"all of it\"\nwhen = 'kind == \"video\"'\n\
+         make = [{ preset = \"as it is\", to = [\"editors\"] }, { original = true, name = \"{name}\", to = [\"editors\"] }]\n",
+    );
+    take(&house, "take 4");
+    std::fs::create_dir(house.path("in/paper")).unwrap();
+    std::fs::write(house.path("in/paper/notes.txt"), "nothing to join").unwrap();
+    let tried = text(&porter(&house, &["rehearse", house.path("in/take 4").to_str().unwrap()]));
+    assert!(tried.contains("take 4_proxy.mp4") && tried.contains("files that are joined"), "{tried}");
+    let out = house.run_once();
+    assert!(!out.status.success(), "one was turned away: {}", text(&out));
+    let facts = house.facts("out/take 4_proxy.mp4");
+    let video = facts.video.first().unwrap();
+    assert_eq!(video.frames, Some(80), "{facts:?}");
+    assert!((facts.duration.unwrap().seconds - 3.2).abs() < 0.05);
+    assert_eq!(
+        facts.timecode.as_ref().map(|t| t.start.as_str()),
+        Some("10:02:00:00"),
+        "{:?}",
+        facts.timecode
+    );
+    // The folder itself went on as it was, and so did the original.
+    for folder in ["out/take 4", "done/take 4"] {
+        assert!(
+            house.path(folder).join("T_2 more/T_2.MP4").is_file()
+                && house.path(folder).join("notes.txt").is_file()
+        );
+    }
+    assert!(house.list("out").iter().all(|n| !n.ends_with(".mov")), "{:?}", house.list("out"));
+    let shown =
+        text(&porter(&house, &["jobs", "show", "1"])) + &text(&porter(&house, &["jobs", "show", "2"]));
+    assert!(shown.contains("files that are joined are decoded"), "{shown}");
+    assert!(shown.contains("neither a film nor a sound"), "{shown}");
+    assert!(house.path("away/paper/notes.txt").is_file());
+}
+
+/// One piece that is spoilt is named, and the folder is turned away whole.
+#[test]
+fn a_piece_that_is_none_is_named() {
+    let house = House::with(&format!("whole_folders = true\njoin = true\n{MOVE}"), "");
+    take(&house, "take 5");
+    let bad = house.path("in/take 5/T_2 more/T_2.MP4");
+    let bytes = std::fs::read(&bad).unwrap();
+    std::fs::write(&bad, &bytes[..bytes.len() / 3]).unwrap();
+    let out = house.run_once();
+    assert!(!out.status.success(), "{}", text(&out));
+    let why = std::fs::read_to_string(house.path("away/take 5.why.txt")).unwrap();
+    assert!(why.contains("T_2 more/T_2.MP4: cut off"), "{why}");
+    assert!(house.path("away/take 5/T_10.mp4").is_file() && house.list("out").is_empty());
+}
+
 #[test]
 fn a_folder_waits_until_nothing_in_it_changes() {
     let house = whole(MOVE);

@@ -137,7 +137,10 @@ impl Joined {
         if first.picture.is_none() && first.sounds.is_empty() {
             return Err(Error::unsupported("", format!("{} has nothing that can be joined", first.name)));
         }
-        let about = first.demux.about().clone();
+        // What the first says of itself is said of all; what is missing of any of them is missing.
+        let mut about = first.demux.about().clone();
+        let damage = |f: &File| Some(format!("{}: {}", f.name, f.demux.about().damage.as_ref()?));
+        about.damage = all.iter().find_map(damage);
         let of = all.len();
         let mut joined = Joined {
             tracks: Vec::new(),

@@ -195,6 +195,8 @@ pub struct VideoRecipe {
     /// Words in the picture.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub burn: Vec<Burn>,
+    #[serde(default, skip_serializing_if = "Alpha::is_usual")]
+    pub alpha: Alpha,
 }
 
 impl Default for VideoRecipe {
@@ -222,6 +224,7 @@ impl Default for VideoRecipe {
             kernel: Kernel::default(),
             keep_pixels: false,
             burn: Vec::new(),
+            alpha: Alpha::default(),
         }
     }
 }
@@ -445,6 +448,8 @@ impl AudioRecipe {
 pub struct StillRecipe {
     pub fit: (u32, u32),
     pub format: StillChoice,
+    #[serde(default, skip_serializing_if = "Alpha::is_usual")]
+    pub alpha: Alpha,
     /// Which picture of a film; one that tells most, if it is not said.
     #[serde(default, alias = "at_ms", skip_serializing_if = "Option::is_none")]
     pub at: Option<Moment>,
@@ -458,6 +463,45 @@ pub struct PicturesRecipe {
     pub format: StillChoice,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub burn: Vec<Burn>,
+    #[serde(default, skip_serializing_if = "Alpha::is_usual")]
+    pub alpha: Alpha,
+}
+
+/// What becomes of pictures that can be seen through.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Alpha {
+    #[serde(default)]
+    pub way: AlphaWay,
+    /// Red, green and blue that are seen behind.
+    #[serde(default)]
+    pub ground: [u8; 3],
+}
+
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum AlphaWay {
+    /// Kept where what is made can hold it, and filled where not.
+    #[default]
+    Keep,
+    /// The ground is seen behind.
+    Fill,
+    /// Colours as they are, whatever could be seen through.
+    Drop,
+}
+
+impl Alpha {
+    pub(crate) fn is_usual(&self) -> bool {
+        *self == Alpha::default()
+    }
+
+    /// What it becomes in what can or cannot hold it: nothing at all, or it is laid over a ground (`None`: it is left out).
+    pub fn flat(self, holds: bool) -> Option<Option<[u8; 3]>> {
+        match self.way {
+            AlphaWay::Keep if holds => None,
+            AlphaWay::Keep | AlphaWay::Fill => Some(Some(self.ground)),
+            AlphaWay::Drop => Some(None),
+        }
+    }
 }
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -470,7 +514,32 @@ pub enum PicturesKind {
     /// Sheets of small pictures with an index of their times, for players.
     Strip { every_ms: u64, columns: u32, rows: u32 },
     /// A moving picture of several pieces of the film.
-    Preview { pieces: u32, piece_ms: u64, rate: u32 },
+    Preview {
+        pieces: u32,
+        piece_ms: u64,
+        rate: u32,
+        #[serde(default)]
+        form: Moving,
+    },
+}
+
+/// What a moving picture is written as.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Moving {
+    #[default]
+    Gif,
+    /// With a quality of 1 to 100.
+    Webp(u8),
+}
+
+impl Moving {
+    pub fn extension(self) -> &'static str {
+        match self {
+            Moving::Gif => "gif",
+            Moving::Webp(_) => "webp",
+        }
+    }
 }
 
 impl PicturesKind {
@@ -502,6 +571,8 @@ pub enum StillChoice {
     Tiff16,
     /// Without loss.
     Webp,
+    /// With a quality of 1 to 100.
+    WebpLossy(u8),
     /// AV1 with a quality of 1 to 100.
     Avif(u8),
     /// 10 bits.

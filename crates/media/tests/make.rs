@@ -341,7 +341,12 @@ fn sound_is_brought_to_its_loudness(#[case] target: f64, #[case] peak: f64, #[ca
 fn one_pass_makes_films_sound_and_a_telling_still() {
     let room = Room::with(&Clip { frames: 60, ..Clip::default() });
     let still = |at_ms: Option<u64>| Recipe {
-        still: Some(StillRecipe { fit: (160, 0), format: StillChoice::Png, at: at_ms.map(Moment::Ms) }),
+        still: Some(StillRecipe {
+            fit: (160, 0),
+            format: StillChoice::Png,
+            at: at_ms.map(Moment::Ms),
+            alpha: Default::default(),
+        }),
         ..Recipe::default()
     };
     let recipes = [

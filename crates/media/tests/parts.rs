@@ -66,7 +66,12 @@ fn a_part_is_what_the_source_has_there(
 fn what_lies_before_a_part_is_not_decoded() {
     let room = Room::with(&Clip { frames: 50, times: 20, ..Clip::default() });
     let still = |at| Recipe {
-        still: Some(StillRecipe { fit: (0, 0), format: StillChoice::Png, at: Some(Moment::Ms(at)) }),
+        still: Some(StillRecipe {
+            fit: (0, 0),
+            format: StillChoice::Png,
+            at: Some(Moment::Ms(at)),
+            alpha: Default::default(),
+        }),
         ..Recipe::default()
     };
     for (at, most) in [(39_000, 80), (1000, 120)] {

@@ -2,19 +2,27 @@
 
 mod room;
 
-use image::RgbImage;
+use image::{AnimationDecoder, RgbImage};
+use media::container::{Demux, Source};
 use media::filter::video::burn::TIMECODE;
 use media::filter::video::{Burn, Side};
+use media::plan::plan;
 use media::recipe::*;
+use media::run::{self, Control};
+use media::still;
 use media::testkit::Clip;
 use media::units::Ratio;
 use room::{Room, all_of, film};
 use rstest::rstest;
+use std::io::Cursor;
 use std::path::Path;
 
 fn pictures(kind: PicturesKind, fit: (u32, u32)) -> Recipe {
     let format = StillChoice::Png;
-    Recipe { pictures: Some(PicturesRecipe { kind, fit, format, burn: Vec::new() }), ..Recipe::default() }
+    Recipe {
+        pictures: Some(PicturesRecipe { kind, fit, format, burn: Vec::new(), alpha: Alpha::default() }),
+        ..Recipe::default()
+    }
 }
 
 fn image(path: &Path) -> RgbImage {
@@ -115,7 +123,7 @@ fn thumbnails_are_found_by_their_index() {
 #[test]
 fn a_preview_moves_through_the_whole_film() {
     let room = stairs();
-    let kind = PicturesKind::Preview { pieces: 3, piece_ms: 500, rate: 8 };
+    let kind = PicturesKind::Preview { pieces: 3, piece_ms: 500, rate: 8, form: Moving::Gif };
     let made = room.make(&[pictures(kind, (64, 0))]);
     assert_eq!((made[0].frames, made[0].size), (12, Some((64, 36))));
     let mut reader = gif::DecodeOptions::new();
@@ -131,6 +139,63 @@ fn a_preview_moves_through_the_whole_film() {
         let seconds = 1.0 + (n / 4) as f64 * 2.0 - 0.25 + (n % 4) as f64 / 8.0;
         assert!((v - bright((seconds * 25.0).floor())).abs() < 5.0, "picture {n}: {v}");
     }
+}
+
+#[test]
+fn a_preview_as_webp_has_the_same_pictures() {
+    let room = stairs();
+    let form = Moving::Webp(80);
+    let kind = PicturesKind::Preview { pieces: 3, piece_ms: 500, rate: 8, form };
+    let made = room.make(&[pictures(kind, (64, 0))]);
+    assert_eq!((made[0].frames, made[0].size, made[0].seconds), (12, Some((64, 36)), 1.5));
+    let file = std::io::BufReader::new(std::fs::File::open(room.path(0)).unwrap());
+    let frames = image::codecs::webp::WebPDecoder::new(file).unwrap().into_frames().collect_frames().unwrap();
+    assert_eq!(frames.len(), 12);
+    for (n, f) in frames.iter().enumerate() {
+        assert_eq!(f.delay().numer_denom_ms(), (125, 1));
+        let seconds = 1.0 + (n / 4) as f64 * 2.0 - 0.25 + (n % 4) as f64 / 8.0;
+        let v = f64::from(f.buffer().get_pixel(20, 20)[0]);
+        assert!((v - bright((seconds * 25.0).floor())).abs() < 4.0, "picture {n}: {v}");
+    }
+}
+
+/// A film that can be seen through on its right: the ground is seen there, or it stays so.
+#[rstest]
+#[case(AlphaWay::Keep, [255, 255, 255])]
+#[case(AlphaWay::Fill, [255, 255, 255])]
+#[case(AlphaWay::Drop, [0, 0, 0])]
+fn a_film_that_can_be_seen_through(#[case] way: AlphaWay, #[case] behind: [u8; 3]) {
+    let room = Room::with(&Clip::default());
+    let picture = image::RgbaImage::from_fn(64, 64, |x, _| match x < 32 {
+        true => image::Rgba([200, 30, 30, 255]),
+        false => image::Rgba([0, 0, 0, 0]),
+    });
+    let mut png = Cursor::new(Vec::new());
+    picture.write_to(&mut png, image::ImageFormat::Png).unwrap();
+    let frame =
+        move |_| -> media::Result<Box<dyn Source>> { Ok(Box::new(Cursor::new(png.get_ref().clone()))) };
+    let mut demux =
+        still::run::Run::with_numbers(Box::new(frame), vec![1, 2, 3], Ratio { num: 25, den: 1 }).unwrap();
+    let alpha = Alpha { way, ground: [255; 3] };
+    let run =
+        PicturesRecipe { alpha, ..pictures(PicturesKind::Run { every_ms: None }, (32, 0)).pictures.unwrap() };
+    let jpeg = PicturesRecipe { format: StillChoice::Jpeg(95), ..run.clone() };
+    let recipes = [run, jpeg].map(|p| Recipe { pictures: Some(p), ..Recipe::default() });
+    let plan = plan(demux.tracks(), &recipes).unwrap();
+    let targets = (0..2).map(|n| room::target(&room.path(n), true)).collect();
+    let control = Control::new(2);
+    run::run(&mut demux, &plan, targets, &control).unwrap().into_iter().for_each(|m| assert!(m.is_ok()));
+    let first = |n: usize| std::fs::read_dir(room.path(n)).unwrap().map(|e| e.unwrap().path()).min().unwrap();
+    let kept = image::load_from_memory(&std::fs::read(first(0)).unwrap()).unwrap();
+    assert_eq!(kept.color().has_alpha(), way == AlphaWay::Keep);
+    let kept = kept.to_rgba8();
+    assert_eq!(kept.get_pixel(4, 16).0, [200, 30, 30, 255]);
+    match way {
+        AlphaWay::Keep => assert_eq!(kept.get_pixel(28, 16)[3], 0),
+        _ => assert_eq!(kept.get_pixel(28, 16).0[..3], behind),
+    }
+    let jpeg = image(&first(1)).get_pixel(28, 16).0;
+    assert!(jpeg.iter().zip(behind).all(|(a, b)| a.abs_diff(b) < 8), "{jpeg:?}");
 }
 
 #[test]

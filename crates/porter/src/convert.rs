@@ -3,7 +3,7 @@
 use crate::clock;
 use crate::config::Preset;
 use crate::error::{Error, Result};
-use crate::files::Dir;
+use crate::files::{Dir, pieces};
 use crate::maker::child::sync;
 use crate::maker::made::reads_back;
 use crate::naming;
@@ -72,6 +72,11 @@ fn demux(sources: &[PathBuf]) -> media::error::Result<Box<dyn Demux>> {
     }
 }
 
+/// What several files are together.
+pub fn facts_of_joined(sources: &[PathBuf], bytes: u64) -> Result<Facts> {
+    Ok(media::facts::of_tracks(demux(sources)?.as_ref(), bytes))
+}
+
 /// Looks at a file and plans; nothing is made.
 pub fn plan(path: &Path, presets: &[Arc<Preset>]) -> Result<Planned> {
     plan_joined(&[path.to_owned()], presets)
@@ -120,9 +125,7 @@ pub fn plan_joined(sources: &[PathBuf], presets: &[Arc<Preset>]) -> Result<Plann
     let item = item_of(path);
     // What is not planned has no place among the plan's outputs.
     let usable = |p: &Preset| match recipe(p) {
-        Ok(r) if sources.len() > 1 && r.copies() => Err(Error::Output(
-            "files that are joined are decoded; the preset takes tracks as they are".into(),
-        )),
+        Ok(r) if sources.len() > 1 && r.copies() => Err(Error::Output(pieces::NOT_COPIED.into())),
         found => found.cloned(),
     };
     let filled = |p: &Arc<Preset>| {
@@ -198,7 +201,20 @@ impl Planned {
     }
 
     /// Makes all in one pass. `control` has one place for each of [`Planned::outputs`].
-    pub fn run(mut self, to: &Path, name: &Template, control: &Control) -> Result<Vec<Converted>> {
+    pub fn run(self, to: &Path, name: &Template, control: &Control) -> Result<Vec<Converted>> {
+        let mut made = self.make(to, control)?;
+        for (_, end) in &mut made.outputs {
+            if let Ok((staged, _)) = end
+                && let Err(e) = sync(staged.path())
+            {
+                *end = Err(e);
+            }
+        }
+        Ok(made.publish(to, name))
+    }
+
+    /// The same as far as to where outputs are read back; they have no names yet, and are not on the disk for certain.
+    pub fn make(mut self, to: &Path, control: &Control) -> Result<Unpublished> {
         std::fs::create_dir_all(to).map_err(Error::path("cannot make the folder", to))?;
         let presets = self.outputs();
         let staged = presets.iter().enumerate().map(|(n, _)| {
@@ -210,24 +226,15 @@ impl Planned {
             Some(format) => self.stills(format, &presets, &staged, control)?,
             None => self.films(&staged, control)?,
         };
-        let mut done = presets.into_iter().zip(staged).zip(made).map(|((preset, staged), made)| {
+        let end = |((preset, staged), made): ((Arc<Preset>, Staged), Result<Made>)| {
             let end = made.and_then(|made| {
-                sync(staged.path())?;
                 reads_back(staged.path(), &made, &Default::default())?;
-                Ok((self.publish(to, name, &preset, staged)?, made))
+                Ok((staged, made))
             });
-            Converted { preset, end }
-        });
-        let mut all = Vec::new();
-        for (preset, end) in &self.each {
-            match end {
-                Ok(_) => all.extend(done.next()),
-                Err(why) => {
-                    all.push(Converted { preset: preset.clone(), end: Err(Error::Output(why.clone())) });
-                }
-            }
-        }
-        Ok(all)
+            (preset, end)
+        };
+        let outputs = presets.into_iter().zip(staged).zip(made).map(end).collect();
+        Ok(Unpublished { planned: self, outputs })
     }
 
     fn films(&mut self, staged: &[Staged], control: &Control) -> Result<Vec<Result<Made>>> {
@@ -261,7 +268,7 @@ impl Planned {
             }
             let Some(s) = &recipe(p)?.still else { return Err(Error::Output("no still".into())) };
             let mut sink = staged.target()?.file()?;
-            let size = still::convert(&picture, s.fit, s.format, &mut sink)?;
+            let size = still::convert_with(&picture, s.fit, (s.format, s.alpha), &mut sink)?;
             Ok(Made { size: Some(size), frames: 1, ..Made::default() })
         };
         Ok(presets.iter().zip(staged).map(|(p, s)| one(p, s)).collect())
@@ -285,6 +292,40 @@ impl Planned {
         }
         Err(Error::path("no free name in", to)(std::io::Error::other(wanted)))
     }
+}
+
+/// What was made of a file, before it has its names.
+pub struct Unpublished {
+    planned: Planned,
+    outputs: Vec<(Arc<Preset>, Result<Unnamed>)>,
+}
+
+type Unnamed = (Staged, Made);
+
+impl Unpublished {
+    pub fn publish(self, to: &Path, name: &Template) -> Vec<Converted> {
+        let Unpublished { planned, outputs } = self;
+        let mut done = outputs.into_iter().map(|(preset, end)| {
+            let end = end.and_then(|(staged, made)| Ok((planned.publish(to, name, &preset, staged)?, made)));
+            Converted { preset, end }
+        });
+        let mut all = Vec::new();
+        for (preset, end) in &planned.each {
+            match end {
+                Ok(_) => all.extend(done.next()),
+                Err(why) => {
+                    all.push(Converted { preset: preset.clone(), end: Err(Error::Output(why.clone())) });
+                }
+            }
+        }
+        all
+    }
+}
+
+/// Many small files at once: all that was written on the disk of a folder is on it then.
+pub fn sync_all(folder: &Path) -> Result<()> {
+    let dir = File::open(folder).map_err(Error::path("cannot open the folder", folder))?;
+    rustix::fs::syncfs(dir).map_err(|e| Error::path("cannot write in", folder)(e.into()))
 }
 
 /// An output that is being made, beside where it will be; it goes away by itself if nothing comes of it.

@@ -7,6 +7,7 @@ use crate::error::{Error, Result};
 use crate::estimate;
 use crate::files::Dir;
 use crate::files::many::{self, Many};
+use crate::files::pieces;
 use crate::item;
 use crate::jobs::facts_with;
 use crate::naming;
@@ -178,6 +179,15 @@ fn arrival(watch: &Watch, at: &Path) -> Result<Found> {
     Ok((None, steady.take(0, name).map_or(Vec::new(), |(_, beside)| beside)))
 }
 
+/// The files of a folder that are one.
+fn pieces_of(folder: &Path) -> Result<Vec<PathBuf>> {
+    let all =
+        Dir::open(folder).and_then(|dir| many::walk(&dir)).map_err(Error::path("cannot read", folder))?;
+    let names: Vec<PathBuf> =
+        all.into_iter().filter(|f| f.kind == many::Kind::File).map(|f| f.path).collect();
+    Ok(pieces::of(&names)?.iter().map(|n| folder.join(n)).collect())
+}
+
 /// Names at places as they would be given out, one rehearsal after another.
 pub struct Stage<'h> {
     house: &'h House,
@@ -204,7 +214,18 @@ impl<'h> Stage<'h> {
             facts: None,
         };
         let (many, beside) = arrival(watch, &at)?;
+        let pieces = match &many {
+            Some(_) if watch.joins => match pieces_of(&at) {
+                Ok(pieces) => pieces,
+                Err(e) => {
+                    out.unreadable = Some(e.to_string());
+                    return Ok(out);
+                }
+            },
+            _ => vec![at.clone()],
+        };
         let found = match &many {
+            Some((_, bytes)) if watch.joins => convert::facts_of_joined(&pieces, *bytes),
             Some((_, bytes)) => Ok(media::facts::of_folder(*bytes)),
             None => facts_with(&at, beside.iter().filter(|b| b.sound).map(|b| at.with_file_name(&b.name))),
         };
@@ -247,7 +268,7 @@ impl<'h> Stage<'h> {
         if decision.outputs.is_empty() {
             out.turned_away = Some(decision.why_nothing(&facts));
         }
-        let mut makes = self.whether_made(&at, &decision.outputs);
+        let mut makes = self.whether_made(&pieces, &decision.outputs);
         for wanted in &decision.outputs {
             let not_made = makes.next().flatten();
             out.outputs.push(self.output(wanted, not_made, &facts)?);
@@ -258,7 +279,7 @@ impl<'h> Stage<'h> {
     }
 
     /// For each output: why it would not be made, as far as that is known before.
-    fn whether_made(&self, file: &Path, outputs: &[Wanted]) -> std::vec::IntoIter<Option<String>> {
+    fn whether_made(&self, sources: &[PathBuf], outputs: &[Wanted]) -> std::vec::IntoIter<Option<String>> {
         let presets: Vec<_> = outputs
             .iter()
             .map(|o| {
@@ -267,7 +288,7 @@ impl<'h> Stage<'h> {
             })
             .collect();
         let asked: Vec<_> = presets.iter().flatten().cloned().collect();
-        let told = match convert::plan(file, &asked) {
+        let told = match convert::plan_joined(sources, &asked) {
             Ok(planned) => planned.each.into_iter().map(|(_, end)| end.err()).collect(),
             Err(e) => vec![Some(e.to_string()); asked.len()],
         };

@@ -54,10 +54,21 @@ pub fn transcribe<'a>(
     source: Box<dyn media::container::Source>,
     name: &str,
     options: &Options,
+    passed: impl FnMut(Ms, Ms),
+    stop: &AtomicBool,
+) -> Result<Transcript> {
+    transcribe_sound(engine, SoundTrack::open(source, options.track)?, name, options, passed, stop)
+}
+
+/// The same of a sound track that is open.
+pub fn transcribe_sound<'a>(
+    engine: impl Into<Engine<'a>>,
+    mut sound: SoundTrack,
+    name: &str,
+    options: &Options,
     mut passed: impl FnMut(Ms, Ms),
     stop: &AtomicBool,
 ) -> Result<Transcript> {
-    let mut sound = SoundTrack::open(source, options.track)?;
     let length = sound.duration;
     let next = || sound.piece();
     let passed = |n| passed(Ms::of_samples(n, RATE), length);

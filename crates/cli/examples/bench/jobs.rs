@@ -18,17 +18,21 @@ use std::time::{Duration, Instant};
 const STILLS: usize = 5_000;
 
 fn recipe(fit: (u32, u32)) -> Recipe {
-    let still = StillRecipe { fit, format: StillChoice::Jpeg(85), at: None };
+    let still = StillRecipe { fit, format: StillChoice::Jpeg(85), at: None, alpha: Default::default() };
     Recipe { still: Some(still), ..Recipe::default() }
 }
 
-fn make(source: &Path, to: &Path, fit: (u32, u32)) -> Result<(), Anyhow> {
+/// `whole`: a picture is decoded in its full size, wherever it goes.
+fn make(source: &Path, to: &Path, fit: (u32, u32), whole: bool) -> Result<(), Anyhow> {
     if source.extension().is_some_and(|e| e == "jpg") {
         let mut file = File::open(source)?;
         let mut head = vec![0; 4096];
         let n = std::io::Read::read(&mut file, &mut head)?;
         let format = still::recognise(&head[..n], &mut file)?.ok_or("no picture")?;
-        let picture = still::decode(format, &mut file)?;
+        let picture = match whole {
+            true => still::decode(format, &mut file)?,
+            false => still::decode_for(format, &mut file, &[fit])?,
+        };
         still::convert(&picture, fit, still::StillCodec::Jpeg(85), &mut super::create(to)?)?;
         return Ok(());
     }
@@ -42,7 +46,7 @@ fn make(source: &Path, to: &Path, fit: (u32, u32)) -> Result<(), Anyhow> {
 }
 
 /// The same stills with nothing around the work: read, scale, write, on two threads.
-pub fn bare_stills(dir: &Path) -> Result<(), Anyhow> {
+pub fn bare_stills(dir: &Path, whole: bool) -> Result<(), Anyhow> {
     let next = AtomicUsize::new(0);
     let out = dir.join("bare");
     std::fs::create_dir_all(&out)?;
@@ -55,7 +59,7 @@ pub fn bare_stills(dir: &Path) -> Result<(), Anyhow> {
                     return Ok(());
                 }
                 let (from, to) = (dir.join(format!("in/{n}.jpg")), out.join(format!("{n}.jpg")));
-                make(&from, &to, (320, 240)).map_err(|e| e.to_string())?;
+                make(&from, &to, (320, 240), whole).map_err(|e| e.to_string())?;
             }
         };
         let both = [s.spawn(work), s.spawn(work)];
@@ -76,7 +80,7 @@ pub fn stills(b: &Bench) -> Result<(), Anyhow> {
     let clip = b.dir.join("picture.mp4");
     write_clip(&Clip { width: 1280, height: 960, frames: 2, ..Clip::default() }, super::create(&clip)?)?;
     let first = b.dir.join("picture.jpg");
-    make(&clip, &first, (0, 0))?;
+    make(&clip, &first, (0, 0), true)?;
     let bytes = std::fs::read(&first)?;
     for n in 0..STILLS {
         let mut file = File::create(dir.join(format!("in/{n}.jpg")))?;
@@ -84,10 +88,14 @@ pub fn stills(b: &Bench) -> Result<(), Anyhow> {
         // Each is another content.
         file.write_all(&(n as u32).to_le_bytes())?;
     }
-    let start = Instant::now();
     let me = std::env::current_exe()?;
-    let bare_time = processor(Command::new(me).arg("bare-stills").arg(&dir))?;
-    let bare = STILLS as f64 / start.elapsed().as_secs_f64();
+    let bare = |part: &str| -> Result<(f64, f64), Anyhow> {
+        let start = Instant::now();
+        let time = processor(Command::new(&me).arg(part).arg(&dir))?;
+        Ok((STILLS as f64 / start.elapsed().as_secs_f64(), time))
+    };
+    let (whole, _) = bare("bare-stills-whole")?;
+    let (bare, bare_time) = bare("bare-stills")?;
     let start = Instant::now();
     let time = processor(Command::new(&b.program).args(["run", "--once"]).arg(&dir).stdout(Stdio::null()))?;
     let ours = STILLS as f64 / start.elapsed().as_secs_f64();
@@ -102,6 +110,7 @@ pub fn stills(b: &Bench) -> Result<(), Anyhow> {
         "  bare {bare:.0}/s ({bare_time:.1} s of processor time), through the house {ours:.0}/s ({time:.1} s)"
     );
     figure("5,000 small stills through the house / bare work", ours / bare, "x", 0.7, false);
+    figure("  the same / bare work that decodes each in its full size", ours / whole, "x", 0.7, false);
     Ok(())
 }
 

@@ -40,7 +40,8 @@ fn main() -> Result<(), Anyhow> {
     let args: Vec<String> = std::env::args().collect();
     match args.get(1).map(String::as_str) {
         Some("bare-transcode") => return bare_transcode(Path::new(&args[2])),
-        Some("bare-stills") => return jobs::bare_stills(Path::new(&args[2])),
+        Some("bare-stills") => return jobs::bare_stills(Path::new(&args[2]), false),
+        Some("bare-stills-whole") => return jobs::bare_stills(Path::new(&args[2]), true),
         Some("bare-three") => return make::bare_three(Path::new(&args[2])),
         Some("bare-tiles") => return camera::bare_tiles(),
         Some("bare-decode") => return bare_decode(Path::new(&args[2])),

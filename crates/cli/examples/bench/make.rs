@@ -2,6 +2,7 @@
 
 use super::{Anyhow, Bench, QUANTISER, create, figure, hd_clip, median, order_of, processor, work};
 use media::codec::yardstick as bare;
+use media::filter::video::convert::HD;
 use media::filter::video::{Deinterlacing, Form, Grading, Kernel, Shown, Step, Wanted};
 use media::frame::{Chroma, Colour, Fields, Pool, VideoFrame};
 use media::recipe::{AudioCodec, AudioRecipe, BitRecipe, Loudness, Recipe, VideoRecipe};
@@ -101,16 +102,17 @@ pub fn deep(b: &Bench) -> Result<(), Anyhow> {
 fn picture(chroma: Chroma, depth: u8) -> VideoFrame {
     let mut f =
         VideoFrame::new(&Pool::new(), LARGE.0, LARGE.1, chroma, depth).unwrap_or_else(|e| panic!("{e}"));
-    f.colour = Colour { primaries: 1, transfer: 1, matrix: 1, full_range: false };
+    f.colour = HD;
     f.fields = Fields::TopFirst;
     f
 }
 
 /// 1080p pictures a second of one processor, through one filter. Every fourth picture is another, so that there is movement.
-fn speed(step: &Step, chroma: Chroma, depth: u8) -> Result<f64, Anyhow> {
+fn speed(step: &Step, chroma: Chroma, depth: u8, colour: Colour) -> Result<f64, Anyhow> {
     let mut frames: Vec<Arc<VideoFrame>> = Vec::new();
     for n in 0..4usize {
         let mut f = picture(chroma, depth);
+        f.colour = colour;
         for p in &mut f.planes {
             for y in 0..p.height as usize {
                 for x in 0..p.width as usize {
@@ -161,11 +163,18 @@ pub fn filters(_: &Bench) -> Result<(), Anyhow> {
         ("colour: 10-bit 4:2:2 to 8-bit 4:2:0", Step::As(Wanted::PLAIN), Chroma::C422, 10),
         ("colour: RGB to 8-bit 4:2:0", Step::As(Wanted::PLAIN), Chroma::Rgb, 8),
         ("colour: the matrix of BT.601 to that of BT.709", to_hd.clone(), Chroma::C420, 8),
-        ("colour: the same, 10-bit 4:2:2", to_hd, Chroma::C422, 10),
+        ("colour: the same, 10-bit 4:2:2", to_hd.clone(), Chroma::C422, 10),
         ("deinterlace by movement", Step::Deinterlace(Deinterlacing::default()), Chroma::C420, 8),
     ];
     for (name, step, chroma, depth) in of {
-        figure(name, speed(&step, chroma, depth)?, "/s", 200.0, false);
+        figure(name, speed(&step, chroma, depth, HD)?, "/s", 200.0, false);
+    }
+    let pq = Colour { primaries: 9, transfer: 16, matrix: 9, full_range: false };
+    for (name, chroma, depth) in [
+        ("colour: BT.709 from PQ, 10-bit 4:2:0", Chroma::C420, 10),
+        ("colour: the same, 10-bit 4:2:2", Chroma::C422, 10),
+    ] {
+        figure(name, speed(&to_hd, chroma, depth, pq)?, "/s", 200.0, false);
     }
     Ok(())
 }

@@ -5,15 +5,15 @@ use crate::args::Convert;
 use crate::ui::{self, bars::Bars};
 use anyhow::{Result, anyhow};
 use media::run::Control;
-use porter::config::Preset;
-use porter::convert::{self, Converted};
+use porter::config::{Preset, kinds};
+use porter::convert::{self, Converted, Unpublished};
 use porter::naming::Template;
 use serde_json::json;
 use std::path::PathBuf;
 use std::process::ExitCode;
-use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::mpsc::RecvTimeoutError;
+use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 const LOOK_EVERY: Duration = Duration::from_millis(100);
@@ -29,6 +29,9 @@ pub fn convert(a: &Convert) -> Result<ExitCode> {
         signal_hook::flag::register(signal, stop.clone())?;
     }
     let mut failed = false;
+    if !a.join && a.files.len() > 1 && a.files.iter().all(|f| kinds::by_name(f) == Some(kinds::IMAGE)) {
+        return stills(a, &presets, &name, &stop);
+    }
     let several = if a.join { a.files.len() } else { 1 };
     for paths in a.files.chunks(several.max(1)) {
         match one(a, paths, &presets, &name, &stop) {
@@ -39,15 +42,104 @@ pub fn convert(a: &Convert) -> Result<ExitCode> {
             }
             Err(e) => {
                 failed = true;
-                if a.json {
-                    event(json!({ "what": "failed", "file": shown(paths), "why": format!("{e:#}") }));
-                } else {
-                    eprintln!("{}: {e:#}", shown(paths));
-                }
+                untold(a, &shown(paths), &e);
             }
         }
     }
     Ok(ExitCode::from(u8::from(failed)))
+}
+
+/// Pictures that are made together before they go to the disk.
+const BATCH: usize = 64;
+
+/// Many pictures: several at a time, and each lot goes to the disk at once. They get their names in the order of the files.
+fn stills(a: &Convert, presets: &[Arc<Preset>], name: &Template, stop: &Arc<AtomicBool>) -> Result<ExitCode> {
+    let workers = std::thread::available_parallelism().map_or(1, usize::from).min(8);
+    let files = AtomicUsize::new(0);
+    let mut bars = Bars::new(&["pictures".to_owned()], &[Some(a.files.len() as u64)], None, !a.json);
+    let mut failed = false;
+    for batch in a.files.chunks(BATCH) {
+        let next = AtomicUsize::new(0);
+        let done: Vec<Mutex<Option<Did>>> = batch.iter().map(|_| Mutex::new(None)).collect();
+        std::thread::scope(|scope| {
+            let working: Vec<_> = (0..workers.min(batch.len()))
+                .map(|_| {
+                    scope.spawn(|| {
+                        while !stop.load(Ordering::Relaxed)
+                            && let Some((file, to)) = take(&next, batch, &done)
+                        {
+                            let start = Instant::now();
+                            let made = convert::plan(file, presets).and_then(|p| {
+                                let control = Control::new(p.outputs().len());
+                                p.make(&a.to, &control)
+                            });
+                            *to.lock().unwrap_or_else(|e| e.into_inner()) = Some((made, start.elapsed()));
+                            files.fetch_add(1, Ordering::Relaxed);
+                        }
+                    })
+                })
+                .collect();
+            while working.iter().any(|w| !w.is_finished()) {
+                bars.show(&[files.load(Ordering::Relaxed) as u64]);
+                std::thread::sleep(LOOK_EVERY / 20);
+            }
+        });
+        if stop.load(Ordering::Relaxed) {
+            bars.take_away();
+            eprintln!("stopped; nothing half made is left");
+            return Ok(ExitCode::from(INTERRUPTED));
+        }
+        let done: Vec<Did> =
+            done.into_iter().filter_map(|d| d.into_inner().unwrap_or_else(|e| e.into_inner())).collect();
+        if done.iter().any(|(made, _)| made.is_ok()) {
+            convert::sync_all(&a.to)?;
+        }
+        bars.hide();
+        for (file, (made, took)) in batch.iter().zip(done) {
+            let file = media::show::path(file);
+            match made {
+                Ok(made) => {
+                    let ends = made.publish(&a.to, name);
+                    if a.json {
+                        let outputs: Vec<_> = ends.iter().map(|c| &c.preset.name).collect();
+                        event(json!({ "what": "planned", "file": file, "outputs": outputs }));
+                    } else {
+                        crate::say!("{file}: in {}", ui::seconds(took.as_secs_f64()));
+                    }
+                    // Every one is told.
+                    let fine: Vec<bool> = ends.into_iter().map(|c| tell(a, &file, c)).collect();
+                    failed |= fine.contains(&false);
+                }
+                Err(e) => {
+                    failed = true;
+                    untold(a, &file, &e.into());
+                }
+            }
+        }
+    }
+    bars.take_away();
+    Ok(ExitCode::from(u8::from(failed)))
+}
+
+type Did = (porter::Result<Unpublished>, Duration);
+
+/// The next of a lot, and where what comes of it is put.
+fn take<'a>(
+    next: &AtomicUsize,
+    batch: &'a [PathBuf],
+    done: &'a [Mutex<Option<Did>>],
+) -> Option<(&'a PathBuf, &'a Mutex<Option<Did>>)> {
+    let n = next.fetch_add(1, Ordering::Relaxed);
+    batch.get(n).zip(done.get(n))
+}
+
+/// Nothing could be made of a file.
+fn untold(a: &Convert, file: &str, e: &anyhow::Error) {
+    if a.json {
+        event(json!({ "what": "failed", "file": file, "why": format!("{e:#}") }));
+    } else {
+        eprintln!("{file}: {e:#}");
+    }
 }
 
 /// A file, or the first of several that are joined.

@@ -62,10 +62,16 @@ impl Bars {
         if self.lines > 0 { format!("\x1b[{}A", self.lines) } else { String::new() }
     }
 
-    /// Takes the bars away.
-    pub fn take_away(self) {
+    /// Makes room for lines of other kinds; they come again behind these.
+    pub fn hide(&mut self) {
         if self.seen && self.lines > 0 {
             let _ = write!(std::io::stderr(), "{}\x1b[J", self.up());
         }
+        self.lines = 0;
+    }
+
+    /// Takes the bars away.
+    pub fn take_away(mut self) {
+        self.hide();
     }
 }

@@ -13,7 +13,9 @@ use crate::filter::video::{
     Burn, Burning, Came, Deinterlacing, Fading, Form, Grading, Kernel, Pace, Step, Wanted,
 };
 use crate::frame::{Chroma, Colour, Fields};
-use crate::recipe::{Deinterlace, Framing, PicturesKind, PicturesRecipe, StillRecipe, VideoRecipe};
+use crate::recipe::{
+    Deinterlace, Framing, PicturesKind, PicturesRecipe, StillRecipe, VideoCodec, VideoRecipe,
+};
 use crate::track::TimecodeTrack;
 use crate::units::Ratio;
 use std::sync::Arc;
@@ -36,6 +38,7 @@ impl Planner<'_> {
         let coder = coders::video(recipe.codec)?;
         let source = self.form(None)?;
         let part = self.part(span)?;
+        let part = self.flat(part, recipe.alpha.flat(recipe.codec == VideoCodec::Ffv1))?;
         let mut at = self.deinterlaced(part, recipe.deinterlace)?;
         let before = self.form(at)?.rate;
         let slower = |r: &Ratio| before.is_none_or(|b| r.value() < b.value());
@@ -150,6 +153,7 @@ impl Planner<'_> {
         // Fields are made whole before: that needs their neighbours.
         let at = self.deinterlaced(None, Deinterlace::Auto)?;
         let at = Some(self.node(at, pick)?);
+        let at = self.flat(at, recipe.alpha.flat(recipe.format.holds_alpha()))?;
         let wanted = VideoRecipe { fit: recipe.fit, ..VideoRecipe::default() };
         let node = self.framed(at, &wanted, true)?;
         Ok((StillPlan { node, form: self.form(node)?, format: recipe.format }, span))
@@ -182,7 +186,7 @@ impl Planner<'_> {
             PicturesKind::Run { every_ms: Some(ms) } | PicturesKind::Strip { every_ms: ms, .. } => {
                 Some(Step::Sample(ticks(*ms as f64 / 1000.0) - ticks(0.0)))
             }
-            PicturesKind::Preview { pieces, piece_ms, rate } => {
+            PicturesKind::Preview { pieces, piece_ms, rate, .. } => {
                 let each = (*piece_ms as f64 / 1000.0).min(seconds / f64::from(*pieces));
                 let frames = ((each * f64::from(*rate)).round() as u32).max(1);
                 let piece = |middle: f64| {
@@ -203,6 +207,9 @@ impl Planner<'_> {
         if let Some(pick) = pick {
             at = Some(self.node(at, pick)?);
         }
+        // Sheets and moving pictures have a ground of their own.
+        let holds = matches!(recipe.kind, PicturesKind::Run { .. }) && recipe.format.holds_alpha();
+        at = self.flat(at, recipe.alpha.flat(holds))?;
         let wanted = VideoRecipe { fit: recipe.fit, ..VideoRecipe::default() };
         at = self.framed(at, &wanted, true)?;
         let node = self.burnt(at, &recipe.burn, span)?;
@@ -256,6 +263,16 @@ impl Planner<'_> {
             return Ok(at);
         }
         self.node(at, Step::Grade(Grading { to_hd, look })).map(Some)
+    }
+
+    /// What can be seen through over a ground, where that is asked for.
+    fn flat(&mut self, at: Option<usize>, over: Option<Option<[u8; 3]>>) -> Result<Option<usize>> {
+        match over {
+            Some(ground) if self.form(at)?.chroma == Chroma::Rgba => {
+                self.node(at, Step::Flatten(ground)).map(Some)
+            }
+            _ => Ok(at),
+        }
     }
 
     fn deinterlaced(&mut self, at: Option<usize>, how: Deinterlace) -> Result<Option<usize>> {

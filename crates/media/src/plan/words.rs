@@ -3,7 +3,7 @@
 use super::{AudioPlan, CopyPlan, FilmPlan, MadePlan, OutputPlan, PicturesPlan, Plan, VideoPlan};
 use crate::container::Track;
 use crate::filter::video::{Form, Step};
-use crate::recipe::{BitRecipe, PicturesKind};
+use crate::recipe::{BitRecipe, Moving, PicturesKind};
 use serde::Serialize;
 use std::collections::HashSet;
 
@@ -166,15 +166,22 @@ fn pictures_words(p: &PicturesPlan) -> String {
             "sheets of {columns} by {rows} pictures of {one}, one every {} s, {format}",
             *every_ms as f64 / 1000.0
         ),
-        PicturesKind::Preview { pieces, rate, .. } => {
-            format!("{} pictures of {one} from {pieces} places, {rate} a second, GIF", p.count.unwrap_or(0))
+        PicturesKind::Preview { pieces, rate, form, .. } => {
+            let form = match form {
+                Moving::Gif => "GIF".into(),
+                Moving::Webp(q) => format!("WebP, quality {q}"),
+            };
+            format!(
+                "{} pictures of {one} from {pieces} places, {rate} a second, {form}",
+                p.count.unwrap_or(0)
+            )
         }
     }
 }
 
 fn pictures_file(p: &PicturesPlan) -> &'static str {
     match &p.kind {
-        PicturesKind::Preview { .. } => "gif",
+        PicturesKind::Preview { form, .. } => form.extension(),
         PicturesKind::Sheet { .. } => p.format.extension(),
         PicturesKind::Run { .. } => "a folder",
         PicturesKind::Strip { .. } => "a folder, with a WebVTT index",

@@ -5,8 +5,8 @@ use crate::container::wrap::{Folder, Sink, Target};
 use crate::error::{Error, Result};
 use crate::filter::video::{Chain, Shown};
 use crate::plan::PicturesPlan;
-use crate::recipe::PicturesKind;
-use crate::still::{self, Canvas, StillCodec, colour};
+use crate::recipe::{Moving, PicturesKind};
+use crate::still::{self, Canvas, StillCodec, colour, webp};
 use crate::text;
 use std::io::Write;
 use std::sync::mpsc::Receiver;
@@ -30,11 +30,11 @@ pub fn make(
         PicturesKind::Strip { columns, rows, .. } => {
             Box::new(Strip::new(plan, *columns, *rows, to.folder()?)?)
         }
-        PicturesKind::Preview { rate, .. } => Box::new(Preview::new(plan, *rate, to.file()?)?),
+        PicturesKind::Preview { rate, form, .. } => Box::new(Preview::new(plan, *rate, *form, to.file()?)?),
     };
     let mut made = collect(maker, number, chain, from, control)?;
-    if let PicturesKind::Preview { rate, .. } = &plan.kind {
-        made.seconds = made.frames as f64 * f64::from(delay(*rate)) / 100.0;
+    if let PicturesKind::Preview { rate, form, .. } = &plan.kind {
+        made.seconds = made.frames as f64 * f64::from(shown_for(*rate, *form)) / 1000.0;
     }
     Ok(made)
 }
@@ -243,30 +243,46 @@ pub(super) fn clock(seconds: f64) -> String {
 }
 
 struct Preview {
-    encoder: gif::Encoder<Box<dyn Sink>>,
-    size: (u16, u16),
-    /// Hundredths of a second that a picture is shown.
-    delay: u16,
+    to: Moves,
+    size: (u32, u32),
+    /// Milliseconds that a picture is shown.
+    ms: u32,
+}
+
+enum Moves {
+    Gif(gif::Encoder<Box<dyn Sink>>),
+    Webp(webp::Moving<Box<dyn Sink>>),
 }
 
 /// How hard colours are chosen: 1 (best) to 30.
 const COLOUR_SPEED: i32 = 10;
 
 impl Preview {
-    fn new(plan: &PicturesPlan, rate: u32, to: Box<dyn Sink>) -> Result<Preview> {
-        let most = |v: u32| {
-            u16::try_from(v).map_err(|_| Error::limit("fit", format!("{v} points; GIF holds 65535")))
+    fn new(plan: &PicturesPlan, rate: u32, form: Moving, to: Box<dyn Sink>) -> Result<Preview> {
+        let size = (plan.form.width, plan.form.height);
+        let to = match form {
+            Moving::Gif => {
+                let most = |v: u32| {
+                    u16::try_from(v).map_err(|_| Error::limit("fit", format!("{v} points; GIF holds 65535")))
+                };
+                let mut encoder =
+                    gif::Encoder::new(to, most(size.0)?, most(size.1)?, &[]).map_err(written)?;
+                encoder.set_repeat(gif::Repeat::Infinite).map_err(written)?;
+                Moves::Gif(encoder)
+            }
+            Moving::Webp(quality) => Moves::Webp(webp::Moving::new(to, size, quality)?),
         };
-        let size = (most(plan.form.width)?, most(plan.form.height)?);
-        let mut encoder = gif::Encoder::new(to, size.0, size.1, &[]).map_err(written)?;
-        encoder.set_repeat(gif::Repeat::Infinite).map_err(written)?;
-        Ok(Preview { encoder, size, delay: delay(rate) })
+        Ok(Preview { to, size, ms: shown_for(rate, form) })
     }
 }
 
-/// Hundredths of a second between two pictures; players take less than two for something else.
-fn delay(rate: u32) -> u16 {
-    (100 / rate.max(1)).max(2) as u16
+/// Milliseconds between two pictures. GIF counts hundredths of a second, and players take less than two of these for
+/// something else.
+fn shown_for(rate: u32, form: Moving) -> u32 {
+    match form {
+        Moving::Gif => (100 / rate.max(1)).max(2) * 10,
+        Moving::Webp(_) => (1000 / rate.max(1)).max(1),
+    }
 }
 
 fn written(e: gif::EncodingError) -> Error {
@@ -279,17 +295,26 @@ fn written(e: gif::EncodingError) -> Error {
 impl Collect for Preview {
     fn take(&mut self, shown: &Shown) -> Result<()> {
         let f = &shown.frame;
-        if (f.width, f.height) != (self.size.0.into(), self.size.1.into()) {
+        if (f.width, f.height) != self.size {
             return Err(Error::unsupported("preview", "the picture changes its size midway"));
         }
-        let mut frame =
-            gif::Frame::from_rgb_speed(self.size.0, self.size.1, &colour::to_rgb8(f), COLOUR_SPEED);
-        frame.delay = self.delay;
-        self.encoder.write_frame(&frame).map_err(written)
+        let rgb = colour::to_rgb8(f);
+        match &mut self.to {
+            Moves::Gif(encoder) => {
+                let (w, h) = (f.width as u16, f.height as u16);
+                let mut frame = gif::Frame::from_rgb_speed(w, h, &rgb, COLOUR_SPEED);
+                frame.delay = (self.ms / 10) as u16;
+                encoder.write_frame(&frame).map_err(written)
+            }
+            Moves::Webp(moving) => moving.add(&rgb, self.ms),
+        }
     }
 
     fn finish(self: Box<Self>) -> Result<(u32, u32)> {
-        self.encoder.into_inner().map_err(written)?.flush()?;
-        Ok((self.size.0.into(), self.size.1.into()))
+        match self.to {
+            Moves::Gif(encoder) => encoder.into_inner().map_err(written)?.flush()?,
+            Moves::Webp(moving) => moving.finish()?,
+        }
+        Ok(self.size)
     }
 }

@@ -12,6 +12,62 @@ fn curve(linear: f32) -> f32 {
     if v <= 0.003_130_8 { v * 12.92 } else { (1.055 * v.powf(1.0 / 2.4) - 0.055).min(1.0) }
 }
 
+/// The light of a value, the other way round: as scene-linear pictures are read here.
+pub fn light(v: u16) -> f32 {
+    let v = f32::from(v) / 65_535.0;
+    if v <= 0.04045 { v / 12.92 } else { ((v + 0.055) / 1.055).powf(2.4) }
+}
+
+/// A picture that can be seen through in linear light, with its coverage multiplied in, as OpenEXR has it.
+pub fn linear_light(picture: DynamicImage) -> DynamicImage {
+    let words = picture.to_rgba16();
+    let pixel = |x: u32, y: u32| {
+        let [r, g, b, a] = words.get_pixel(x, y).0;
+        let cover = f32::from(a) / 65_535.0;
+        image::Rgba([light(r) * cover, light(g) * cover, light(b) * cover, cover])
+    };
+    DynamicImage::ImageRgba32F(image::Rgba32FImage::from_fn(words.width(), words.height(), pixel))
+}
+
+/// Red, green, blue and coverage of 16 bits, pixel by pixel.
+pub fn seen(f: &VideoFrame) -> Vec<u16> {
+    let top = (1u32 << f.depth) - 1;
+    let pixels = (0..f.height).flat_map(|y| (0..f.width).map(move |x| (x, y)));
+    let value = |p: &Plane, x: u32, y: u32| ((u32::from(p.at(x, y)) * 65_535 + top / 2) / top) as u16;
+    pixels.flat_map(|(x, y)| f.planes.iter().map(move |p| value(p, x, y))).collect()
+}
+
+/// A picture that can be seen through, over a ground of red, green and blue.
+pub fn over(picture: &DynamicImage, ground: [u8; 3]) -> DynamicImage {
+    let mixed = |v: u32, behind: u32, cover: u32, top: u32| {
+        ((u64::from(v) * u64::from(cover) + u64::from(behind) * u64::from(top - cover) + u64::from(top / 2))
+            / u64::from(top)) as u32
+    };
+    match picture {
+        DynamicImage::ImageRgba16(_) | DynamicImage::ImageLumaA16(_) => {
+            let from = picture.to_rgba16();
+            let pixels = from.pixels().flat_map(|p| {
+                [0, 1, 2].map(|c| {
+                    let behind = u32::from(ground[c]) * 257;
+                    mixed(p[c].into(), behind, p[3].into(), 65_535) as u16
+                })
+            });
+            let (w, h) = from.dimensions();
+            ImageBuffer::from_raw(w, h, pixels.collect())
+                .map_or_else(|| picture.clone(), DynamicImage::ImageRgb16)
+        }
+        _ => {
+            let from = picture.to_rgba8();
+            let pixels = from.pixels().flat_map(|p| {
+                [0, 1, 2].map(|c| mixed(p[c].into(), ground[c].into(), p[3].into(), 255) as u8)
+            });
+            let (w, h) = from.dimensions();
+            ImageBuffer::from_raw(w, h, pixels.collect())
+                .map_or_else(|| picture.clone(), DynamicImage::ImageRgb8)
+        }
+    }
+}
+
 /// Scene-linear pictures as they are shown; others as they are.
 pub fn displayed(picture: DynamicImage) -> DynamicImage {
     let deep = |v: f32| (curve(v) * 65_535.0).round() as u16;
@@ -24,9 +80,12 @@ pub fn displayed(picture: DynamicImage) -> DynamicImage {
         DynamicImage::ImageRgba32F(p) => {
             let mut data: Vec<u16> = Vec::with_capacity(p.as_raw().len());
             for px in p.as_raw().chunks_exact(4) {
-                // Coverage is multiplied in, as OpenEXR has it: shown over black.
-                data.extend(px[..3].iter().map(|&v| deep(v)));
-                data.push((px[3].clamp(0.0, 1.0) * 65_535.0).round() as u16);
+                // Coverage is multiplied in, as OpenEXR has it: it is taken out again. Light that covers nothing (a glow)
+                // covers as much as it is bright.
+                let brightest = px[..3].iter().fold(0f32, |m, v| m.max(*v)).clamp(0.0, 1.0);
+                let cover = if px[3] > 0.0 { px[3].min(1.0) } else { brightest };
+                data.extend(px[..3].iter().map(|&v| deep(if cover > 0.0 { v / cover } else { 0.0 })));
+                data.push((cover * 65_535.0).round() as u16);
             }
             ImageBuffer::from_raw(p.width(), p.height(), data)
                 .map_or(DynamicImage::ImageRgba32F(p), DynamicImage::ImageRgba16)

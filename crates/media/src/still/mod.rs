@@ -16,6 +16,7 @@ mod psd;
 mod raw;
 pub mod run;
 mod tiff;
+pub(crate) mod webp;
 mod write;
 
 use crate::container::Source;
@@ -29,7 +30,7 @@ pub use image::DynamicImage as Decoded;
 use image::{DynamicImage, ImageDecoder, ImageReader, metadata::Orientation};
 use std::io::{BufReader, Read, SeekFrom};
 pub(crate) use write::encode;
-pub use write::{StillCodec, convert, write_frame};
+pub use write::{StillCodec, convert, convert_with, write_frame};
 
 /// A picture format this program reads.
 pub struct StillFormat {
@@ -430,7 +431,8 @@ pub fn decode_for(format: &StillFormat, source: &mut dyn Source, wanted: &[Limit
     refuse_raw(format, source)?;
     check_size(format.name, source)?;
     if format.name == "JPEG" {
-        let jpeg::Coded { picture, orientation, profile } = guarded("JPEG", || jpeg::decode(source))?;
+        let jpeg::Coded { picture, orientation, profile } =
+            guarded("JPEG", || jpeg::decode(source, largest(wanted)))?;
         return Ok(shown(picture, orientation, profile));
     }
     let library_format = match format.reader {

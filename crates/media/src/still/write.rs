@@ -1,15 +1,17 @@
 //! Writing stills. To add a format: a line in [`StillCodec::ALL`], a variant of [`StillChoice`], and its lines in `encode`.
 //! [`avif`] is one that has a file of its own.
 
-use super::{avif, colour, jpeg_parts};
-use crate::codec::svt;
+use super::{avif, colour, jpeg_parts, webp};
+use crate::codec::{svt, vpx};
 use crate::error::{Error, Result};
 use crate::filter::video::resize::{self, Axis, Sample};
 use crate::filter::video::{Kernel, fit};
+use crate::frame::Chroma;
 use crate::frame::VideoFrame;
+use crate::recipe::Alpha;
 pub use crate::recipe::StillChoice as StillCodec;
 use crate::units::Ratio;
-use image::{DynamicImage, ExtendedColorType, ImageEncoder, Rgb, Rgb32FImage};
+use image::{DynamicImage, ExtendedColorType, ImageBuffer, ImageEncoder, Rgb, Rgb32FImage};
 use std::borrow::Cow;
 use std::io::{BufWriter, Seek, Write};
 
@@ -21,13 +23,14 @@ type Named = (&'static str, fn(u8) -> StillCodec);
 
 impl StillCodec {
     /// Every format by its name in settings; quality is JPEG's.
-    pub const ALL: [Named; 9] = [
+    pub const ALL: [Named; 10] = [
         ("jpeg", StillCodec::Jpeg),
         ("png", |_| StillCodec::Png),
         ("png16", |_| StillCodec::Png16),
         ("tiff", |_| StillCodec::Tiff),
         ("tiff16", |_| StillCodec::Tiff16),
         ("webp", |_| StillCodec::Webp),
+        ("webp-lossy", StillCodec::WebpLossy),
         ("avif", StillCodec::Avif),
         ("dpx", |_| StillCodec::Dpx),
         ("exr", |_| StillCodec::Exr),
@@ -38,7 +41,7 @@ impl StillCodec {
             StillCodec::Jpeg(_) => "jpg",
             StillCodec::Png | StillCodec::Png16 => "png",
             StillCodec::Tiff | StillCodec::Tiff16 => "tif",
-            StillCodec::Webp => "webp",
+            StillCodec::Webp | StillCodec::WebpLossy(_) => "webp",
             StillCodec::Avif(_) => "avif",
             StillCodec::Dpx => "dpx",
             StillCodec::Exr => "exr",
@@ -53,6 +56,7 @@ impl StillCodec {
             StillCodec::Tiff => "TIFF".into(),
             StillCodec::Tiff16 => "TIFF of 16 bits".into(),
             StillCodec::Webp => "WebP without loss".into(),
+            StillCodec::WebpLossy(q) => format!("WebP, quality {q}"),
             StillCodec::Avif(q) => format!("AVIF, quality {q}"),
             StillCodec::Dpx => "DPX of 10 bits".into(),
             StillCodec::Exr => "OpenEXR of linear light".into(),
@@ -61,7 +65,11 @@ impl StillCodec {
 
     /// Why this program does not make it, if it does not.
     pub fn missing(self) -> Result<()> {
-        if let StillCodec::Avif(_) = self { svt::missing() } else { Ok(()) }
+        match self {
+            StillCodec::Avif(_) => svt::missing(),
+            StillCodec::WebpLossy(_) => vpx::no_still(),
+            _ => Ok(()),
+        }
     }
 
     /// The size that it has of a picture of another: some know even sides only.
@@ -72,6 +80,12 @@ impl StillCodec {
     /// More than 8 bits a sample.
     pub fn is_deep(self) -> bool {
         matches!(self, StillCodec::Png16 | StillCodec::Tiff16 | StillCodec::Dpx | StillCodec::Exr)
+    }
+
+    /// It can be seen through.
+    pub fn holds_alpha(self) -> bool {
+        use StillCodec::{Exr, Png, Png16, Tiff, Tiff16, Webp};
+        matches!(self, Png | Png16 | Tiff | Tiff16 | Webp | Exr)
     }
 }
 
@@ -87,17 +101,33 @@ pub fn convert(
     codec: StillCodec,
     out: &mut dyn Out,
 ) -> Result<(u32, u32)> {
-    let (w, h) = (picture.width(), picture.height());
-    let (tw, th) = if (limit.0 == 0 || w <= limit.0) && (limit.1 == 0 || h <= limit.1) {
-        (w, h)
-    } else {
-        fit(w, h, Ratio::ONE, limit)
+    convert_with(picture, limit, (codec, Alpha::default()), out)
+}
+
+/// The same, and what becomes of a picture that can be seen through.
+pub fn convert_with(
+    picture: &DynamicImage,
+    limit: (u32, u32),
+    (codec, alpha): (StillCodec, Alpha),
+    out: &mut dyn Out,
+) -> Result<(u32, u32)> {
+    let flat;
+    let picture = match alpha.flat(codec.holds_alpha()) {
+        _ if !picture.color().has_alpha() => picture,
+        None => return convert_seen(picture, limit, codec, out),
+        Some(None) => picture,
+        Some(Some(ground)) => {
+            flat = colour::over(picture, ground);
+            &flat
+        }
     };
-    let (tw, th) = codec.size((tw, th));
+    let (w, h) = (picture.width(), picture.height());
+    let (tw, th) = codec.size(within((w, h), limit));
     let same = (tw, th) == (w, h);
     if codec.is_deep() {
         let rgb = picture.to_rgb16();
-        let words = if same { rgb.into_raw() } else { scale(rgb.as_raw(), (w, h), (tw, th), u16::MAX) };
+        let words =
+            if same { rgb.into_raw() } else { scale::<_, 3>(rgb.as_raw(), (w, h), (tw, th), u16::MAX) };
         encode_deep(words, (tw, th), codec, out)?;
     } else {
         // Most are this already.
@@ -105,10 +135,65 @@ pub fn convert(
             Some(rgb) => Cow::Borrowed(rgb.as_raw()),
             None => Cow::Owned(picture.to_rgb8().into_raw()),
         };
-        let bytes = if same { rgb } else { Cow::Owned(scale(&rgb, (w, h), (tw, th), 255)) };
+        let bytes = if same { rgb } else { Cow::Owned(scale::<_, 3>(&rgb, (w, h), (tw, th), 255)) };
         encode(&bytes, (tw, th), codec, out)?;
     }
     Ok((tw, th))
+}
+
+fn within((w, h): (u32, u32), limit: (u32, u32)) -> (u32, u32) {
+    if (limit.0 == 0 || w <= limit.0) && (limit.1 == 0 || h <= limit.1) {
+        (w, h)
+    } else {
+        fit(w, h, Ratio::ONE, limit)
+    }
+}
+
+/// A picture that can be seen through, and stays so.
+fn convert_seen(
+    picture: &DynamicImage,
+    limit: (u32, u32),
+    codec: StillCodec,
+    out: &mut dyn Out,
+) -> Result<(u32, u32)> {
+    let (w, h) = (picture.width(), picture.height());
+    let (tw, th) = within((w, h), limit);
+    let mut words = picture.to_rgba16().into_raw();
+    if (tw, th) != (w, h) {
+        // Colours that are not seen must not come into those that are.
+        let top = u32::from(u16::MAX);
+        for p in words.chunks_exact_mut(4) {
+            let cover = u32::from(p[3]);
+            p[..3].iter_mut().for_each(|v| *v = ((u32::from(*v) * cover + top / 2) / top) as u16);
+        }
+        words = scale::<_, 4>(&words, (w, h), (tw, th), u16::MAX);
+        for p in words.chunks_exact_mut(4).filter(|p| p[3] > 0) {
+            let cover = u64::from(p[3]);
+            p[..3].iter_mut().for_each(|v| {
+                *v = ((u64::from(*v) * u64::from(u16::MAX) + cover / 2) / cover).min(u16::MAX.into()) as u16;
+            });
+        }
+    }
+    encode_seen(words, (tw, th), codec, out)?;
+    Ok((tw, th))
+}
+
+/// Writes red, green, blue and coverage of 16 bits.
+fn encode_seen(words: Vec<u16>, (w, h): (u32, u32), codec: StillCodec, out: &mut dyn Out) -> Result<()> {
+    let picture = ImageBuffer::from_raw(w, h, words).map(DynamicImage::ImageRgba16);
+    let picture =
+        picture.ok_or_else(|| Error::limit("still", "a picture of another size than its samples"))?;
+    let mut out = BufWriter::with_capacity(BLOCK, out);
+    let (picture, format) = match codec {
+        StillCodec::Tiff16 => (picture, image::ImageFormat::Tiff),
+        StillCodec::Tiff => (picture.to_rgba8().into(), image::ImageFormat::Tiff),
+        StillCodec::Png => (picture.to_rgba8().into(), image::ImageFormat::Png),
+        StillCodec::Webp => (picture.to_rgba8().into(), image::ImageFormat::WebP),
+        StillCodec::Exr => (colour::linear_light(picture), image::ImageFormat::OpenExr),
+        _ => (picture, image::ImageFormat::Png),
+    };
+    picture.write_to(&mut out, format).map_err(written)?;
+    Ok(out.flush()?)
 }
 
 fn written(e: image::ImageError) -> Error {
@@ -137,6 +222,7 @@ pub(crate) fn encode(bytes: &[u8], (w, h): (u32, u32), codec: StillCodec, out: &
             let rgb = rows.flat_map(|r| &r[..even.0 as usize * 3]).copied().collect();
             avif::write(rgb, even, q, &mut out)?;
         }
+        StillCodec::WebpLossy(q) => webp::write(bytes, (w, h), q, &mut out)?,
         StillCodec::Webp => image::codecs::webp::WebPEncoder::new_lossless(&mut out)
             .write_image(bytes, w, h, rgb)
             .map_err(written)?,
@@ -165,11 +251,7 @@ fn encode_deep(words: Vec<u16>, (w, h): (u32, u32), codec: StillCodec, out: &mut
             .map_err(written)?,
         StillCodec::Dpx => out.write_all(&super::dpx::write(&words, (w, h)))?,
         StillCodec::Exr => {
-            let light = |v: u16| {
-                // IEC 61966-2-1, the other way round: as such files are read here.
-                let v = f32::from(v) / 65_535.0;
-                if v <= 0.04045 { v / 12.92 } else { ((v + 0.055) / 1.055).powf(2.4) }
-            };
+            let light = colour::light;
             let pixel = |x: u32, y: u32| {
                 let at = (y as usize * w as usize + x as usize) * 3;
                 Rgb([0, 1, 2].map(|c| light(words[at + c])))
@@ -187,17 +269,20 @@ fn encode_deep(words: Vec<u16>, (w, h): (u32, u32), codec: StillCodec, out: &mut
 /// Writes a picture of a film.
 pub fn write_frame(f: &VideoFrame, codec: StillCodec, out: &mut dyn Out) -> Result<()> {
     let size = (f.width, f.height);
+    if f.chroma == Chroma::Rgba && codec.holds_alpha() {
+        return encode_seen(colour::seen(f), size, codec, out);
+    }
     if codec.is_deep() {
         return encode_deep(colour::to_picture(f)?.to_rgb16().into_raw(), size, codec, out);
     }
     encode(&colour::to_rgb8(f), size, codec, out)
 }
 
-/// Interleaved red, green and blue in another size.
-fn scale<T: Sample + Default>(rgb: &[T], from: (u32, u32), to: (u32, u32), top: u16) -> Vec<T> {
+/// So many samples a pixel, beside each other, in another size.
+fn scale<T: Sample, const BESIDE: usize>(pixels: &[T], from: (u32, u32), to: (u32, u32), top: u16) -> Vec<T> {
     let axes = [(from.0, to.0), (from.1, to.1)].map(|(from, to)| Axis::new(Kernel::default(), from, to));
-    let mut out = vec![T::default(); to.0 as usize * to.1 as usize * 3];
-    resize::rgb(rgb, from, &mut out, to, (&axes[0], &axes[1]), top);
+    let mut out = vec![T::default(); to.0 as usize * to.1 as usize * BESIDE];
+    resize::beside::<_, BESIDE>(pixels, from, &mut out, to, (&axes[0], &axes[1]), top);
     out
 }
 
@@ -206,13 +291,60 @@ mod tests {
     use super::super::{frame_of, recognise};
     use super::*;
     use crate::frame::Pool;
+    use crate::recipe::AlphaWay;
     use rstest::rstest;
     use std::io::Cursor;
+
+    /// What can be seen through stays so where the format has it, and is laid over a ground or left out where that is asked for.
+    #[rstest]
+    fn alpha_is_kept_filled_or_left_out(
+        #[values(0, 1, 2, 3, 4, 5, 9)] which: usize,
+        #[values(AlphaWay::Keep, AlphaWay::Fill, AlphaWay::Drop)] way: AlphaWay,
+        #[values(0, 40)] limit: u32,
+    ) {
+        let codec = StillCodec::ALL[which].1(95);
+        // The left half is solid red, the right half a quarter of green; what is not seen there must not come through.
+        let picture = image::RgbaImage::from_fn(80, 40, |x, y| match (x < 40, y < 20) {
+            (true, _) => image::Rgba([200, 0, 0, 255]),
+            (_, true) => image::Rgba([0, 200, 0, 64]),
+            _ => image::Rgba([255, 255, 255, 0]),
+        });
+        let alpha = Alpha { way, ground: [0, 0, 255] };
+        let mut out = Cursor::new(Vec::new());
+        let size = convert_with(&picture.into(), (limit, 0), (codec, alpha), &mut out).unwrap();
+        let back = image::ImageReader::new(Cursor::new(out.into_inner())).with_guessed_format().unwrap();
+        let back = back.decode().unwrap();
+        assert_eq!((back.width(), back.height()), size);
+        let keeps = way == AlphaWay::Keep && codec.holds_alpha();
+        assert_eq!(back.color().has_alpha(), keeps, "{codec:?}");
+        let by = 80 / size.0;
+        let back = back.to_rgba32f();
+        let pixel = |x: u32, y: u32| back.get_pixel(x / by, y / by).0.map(|v| f64::from(v) * 255.0);
+        let (solid, part, none) = match way {
+            AlphaWay::Keep if keeps => {
+                ([200., 0., 0., 255.], [0., 200., 0., 64.], [f64::NAN, f64::NAN, f64::NAN, 0.])
+            }
+            AlphaWay::Drop => ([200., 0., 0., 255.], [0., 200., 0., 255.], [255.; 4]),
+            _ => ([200., 0., 0., 255.], [0., 50., 191., 255.], [0., 0., 255., 255.]),
+        };
+        for ((x, y), want) in [((10, 10), solid), ((60, 8), part), ((60, 32), none)] {
+            let got = pixel(x, y);
+            let off = got.iter().zip(want).filter(|(_, w)| !w.is_nan()).map(|(g, w)| (g - w).abs());
+            // EXR has linear light, with coverage multiplied in.
+            let most = if let StillCodec::Exr = codec { continue } else { 12.0 };
+            assert!(off.fold(0.0, f64::max) <= most, "{codec:?} at {x}, {y}: {got:?}, not {want:?}");
+        }
+        // At the edge nothing white or black comes in from what is not seen.
+        if keeps && limit > 0 {
+            let edge = back.get_pixel(30, 9).0;
+            assert!(edge[0] < 0.02 && edge[2] < 0.02, "{edge:?}");
+        }
+    }
 
     /// Every format holds what was put in, as exactly as it can, and is read back in the size that was asked for.
     #[rstest]
     fn what_is_written_is_read(
-        #[values(0, 1, 2, 3, 4, 5, 6, 7, 8)] which: usize,
+        #[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9)] which: usize,
         #[values(0, 80)] limit: u32,
     ) {
         let (name, codec) = StillCodec::ALL[which];
@@ -228,7 +360,7 @@ mod tests {
         assert_eq!((f.width, f.height), size);
         let by = 160 / f.width;
         let near = match codec {
-            StillCodec::Jpeg(_) | StillCodec::Avif(_) => 2500,
+            StillCodec::Jpeg(_) | StillCodec::WebpLossy(_) | StillCodec::Avif(_) => 2500,
             _ if !codec.is_deep() => 200,
             StillCodec::Dpx => 40,
             _ => 3,

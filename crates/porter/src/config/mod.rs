@@ -5,7 +5,7 @@ mod check;
 pub mod kinds;
 mod locate;
 mod looked;
-mod natural;
+pub mod natural;
 pub mod parts;
 mod pattern;
 pub mod presets;
@@ -156,6 +156,8 @@ pub struct Watch {
     pub from_file: Option<String>,
     /// Every folder directly in it is one arrival.
     pub whole_folders: bool,
+    /// The films or sounds in such a folder are one, one behind the other.
+    pub joins: bool,
     /// Names of places for what does not say where it goes.
     pub to: Vec<String>,
 }

@@ -96,6 +96,7 @@ pub struct Watch {
     pub table: Option<String>,
     pub sound_beside: Option<Vec<String>>,
     pub whole_folders: Option<bool>,
+    pub join: Option<bool>,
     pub marker: Option<String>,
     pub hours: Option<String>,
     pub most_at_once: Option<i64>,
@@ -241,6 +242,8 @@ pub struct Frames {
     pub fit: Option<String>,
     pub format: Option<String>,
     pub quality: Option<i64>,
+    pub alpha: Option<String>,
+    pub ground: Option<String>,
 }
 
 #[derive(Debug, Deserialize, JsonSchema)]
@@ -261,6 +264,8 @@ pub struct Preview {
     pub piece: Option<String>,
     pub rate: Option<i64>,
     pub fit: Option<String>,
+    pub format: Option<String>,
+    pub quality: Option<i64>,
 }
 
 #[derive(Debug, Deserialize, JsonSchema)]
@@ -347,6 +352,8 @@ pub struct Video {
     pub fade_out: Option<String>,
     pub colour: Option<String>,
     pub look: Option<String>,
+    pub alpha: Option<String>,
+    pub ground: Option<String>,
 }
 
 #[derive(Debug, Deserialize, JsonSchema)]
@@ -374,6 +381,8 @@ pub struct Still {
     pub at: Option<String>,
     pub fit: Option<String>,
     pub quality: Option<i64>,
+    pub alpha: Option<String>,
+    pub ground: Option<String>,
 }
 
 #[derive(Debug, Deserialize, JsonSchema)]

@@ -6,6 +6,7 @@ pub mod frames;
 pub mod known;
 pub mod many;
 pub mod moving;
+pub mod pieces;
 
 pub use copy::{Quiet, Watching};
 pub use dir::{Dir, Seen};

@@ -3,15 +3,18 @@
 use super::made;
 use super::source::Reader;
 use super::{
-    Class, End, FileName, InFolder, Order, Ordered, RunOf, Said, Work, memory, sandbox, stills, transcripts,
+    Class, End, FileName, InFolder, Order, Ordered, Pieces, RunOf, Said, Work, memory, sandbox, stills,
+    transcripts,
 };
 use crate::error::{Error, Result};
 use crate::files::copy::{Quiet, digest_of};
+use crate::files::pieces;
 use crate::progress::{Progress, Stage, Unit};
 use crate::store::{MadeFile, NotMade};
 use media::container::with_sound::WithSound;
 use media::container::wrap::{Sink, Target};
 use media::container::{self, Demux, Source, listed};
+use media::join::Joined;
 use media::plan::{self, OutputPlan, Plan};
 use media::recipe::Recipe;
 use media::run::kept::{Keeps, Kept};
@@ -174,7 +177,8 @@ impl Near {
         // Each folder on the way by itself, so that no link leads out.
         for part in path.parent().into_iter().flat_map(Path::components).map(|c| c.as_os_str()) {
             let at = folder.as_ref().map_or(self.folder.as_fd(), |f: &File| f.as_fd());
-            let how = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+            // Only to go through: the walls allow no more in every case.
+            let how = OFlags::PATH | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
             folder = Some(File::from(openat(at, part, how, Mode::empty()).map_err(std::io::Error::from)?));
         }
         let last = Path::new(path.file_name().unwrap_or_default());
@@ -370,10 +374,25 @@ impl Desk<'_> {
     }
 
     fn demux(&self) -> media::Result<Box<dyn Demux>> {
-        match &self.order.frames {
-            Some(run) => self.run_of(run, Arc::new(AtomicU64::new(u64::MAX))),
-            None => self.opened(Arc::new(AtomicU64::new(u64::MAX))),
+        let left = Arc::new(AtomicU64::new(u64::MAX));
+        match (&self.order.frames, &self.order.joined) {
+            (Some(run), _) => self.run_of(run, left),
+            (None, Some(pieces)) => self.joined(pieces, &left),
+            (None, None) => self.opened(left),
         }
+    }
+
+    /// Files of the folder that came along, one behind the other.
+    fn joined(&self, pieces: &Pieces, left: &Arc<AtomicU64>) -> media::Result<Box<dyn Demux>> {
+        let near = self.near_by(left);
+        let open = |name: &String| {
+            let file = near.open(name).and_then(container::open).map_err(|e| of_file(name, e))?;
+            Ok((media::show::text(name), file))
+        };
+        if let [one] = pieces.names.as_slice() {
+            return Ok(open(one)?.1);
+        }
+        Ok(Box::new(Joined::new(pieces.names.iter().map(open).collect::<media::Result<_>>()?)?))
     }
 
     fn near_by(&self, left: &Arc<AtomicU64>) -> Arc<dyn listed::Near> {
@@ -412,9 +431,13 @@ impl Desk<'_> {
     }
 
     /// What is heard: the first sound beside it, or what is in it.
-    fn heard(&self) -> Box<dyn Source> {
-        let file = self.sounds.first().map_or(&self.source, |(_, file)| file);
-        Box::new(Reader::new(file.clone(), u64::MAX))
+    fn heard(&self) -> media::Result<Box<dyn Demux>> {
+        match self.sounds.first() {
+            Some((name, file)) => {
+                container::open(Box::new(Reader::new(file.clone(), u64::MAX))).map_err(|e| of_file(name, e))
+            }
+            None => self.demux(),
+        }
     }
 
     fn work(&self) -> Result<Vec<Said>> {
@@ -425,7 +448,7 @@ impl Desk<'_> {
                 let hearing = transcripts::Hearing {
                     name: &self.order.name,
                     folder: &self.order.folder,
-                    source: &|| self.heard(),
+                    sound: &|| self.heard(),
                     at: &self.at,
                     captions: self.order.captions.as_ref(),
                 };
@@ -443,13 +466,16 @@ impl Desk<'_> {
         let left = Arc::new(AtomicU64::new(self.order.bounds.look));
         *self.at.looked.lock().unwrap_or_else(|e| e.into_inner()) =
             Some((self.order.bounds.look, left.clone()));
-        let found = match &self.order.frames {
-            Some(run) => self.run_of(run, left).map(|demux| facts::of_tracks(demux.as_ref(), run.bytes)),
-            None if !self.sounds.is_empty() => {
+        let found = match (&self.order.frames, &self.order.joined) {
+            (Some(run), _) => self.run_of(run, left).map(|demux| facts::of_tracks(demux.as_ref(), run.bytes)),
+            (None, Some(pieces)) => {
+                self.joined(pieces, &left).map(|demux| facts::of_tracks(demux.as_ref(), pieces.bytes))
+            }
+            (None, None) if !self.sounds.is_empty() => {
                 let bytes = self.source.metadata().map_or(0, |m| m.len());
                 self.opened(left).map(|demux| facts::of_tracks(demux.as_ref(), bytes))
             }
-            None => match self.near(&left) {
+            (None, None) => match self.near(&left) {
                 Ok(Some(near)) => {
                     let found = facts::of_tracks(near.demux.as_ref(), near.bytes);
                     // A list is small and there at once; what it names may still be copied.
@@ -496,18 +522,19 @@ impl Desk<'_> {
     fn spoilt(&self, found: &facts::Facts) -> Result<Option<String>> {
         let left = Arc::new(AtomicU64::new(u64::MAX));
         *self.at.looked.lock().unwrap_or_else(|e| e.into_inner()) = Some((u64::MAX, left.clone()));
-        let deep = match &self.order.frames {
-            Some(run) => deep::examine(self.run_of(run, left)?.as_mut())?,
-            None if found.kind == facts::Kind::Image => {
+        let deep = match (&self.order.frames, &self.order.joined) {
+            (Some(run), _) => deep::examine(self.run_of(run, left)?.as_mut())?,
+            (None, Some(pieces)) => deep::examine(self.joined(pieces, &left)?.as_mut())?,
+            (None, None) if found.kind == facts::Kind::Image => {
                 deep::of(Box::new(Reader::counted(self.source.clone(), left)))?
             }
-            None => deep::examine(self.opened(left)?.as_mut())?,
+            (None, None) => deep::examine(self.opened(left)?.as_mut())?,
         };
         Ok(deep.spoilt())
     }
 
     fn make(&self, outputs: &[Ordered]) -> Result<Vec<(u32, End)>> {
-        if self.order.frames.is_none() {
+        if self.order.frames.is_none() && self.order.joined.is_none() {
             let mut source = self.reader();
             let head = container::probe_bytes(&mut source)?;
             if let Some(format) = still::recognise(&head, &mut source)? {
@@ -523,6 +550,11 @@ impl Desk<'_> {
                 });
             }
         }
+        let several = self.order.joined.as_ref().is_some_and(|p| p.names.len() > 1);
+        let copied = |o: &&Ordered| several && o.recipe.media.copies();
+        let (copied, outputs): (Vec<&Ordered>, Vec<&Ordered>) = outputs.iter().partition(copied);
+        let of_copied = |o: &Ordered| (o.number, End::NotApplicable(pieces::NOT_COPIED.into()));
+        let mut ends: Vec<_> = copied.into_iter().map(of_copied).collect();
         let mut demux = self.demux()?;
         let mut recipes: Vec<Recipe> = outputs.iter().map(|o| o.recipe.media.clone()).collect();
         if let Some(came) = &self.order.captions {
@@ -534,8 +566,8 @@ impl Desk<'_> {
             videos.filter(|v| v.bars).for_each(|v| v.crop = inside);
         }
         let (mut plan, planned) = plan::plan_each(demux.tracks(), &recipes);
-        let (mut ends, mut good) = (Vec::new(), Vec::new());
-        for (o, planned) in outputs.iter().zip(planned) {
+        let mut good = Vec::new();
+        for (o, planned) in outputs.into_iter().zip(planned) {
             match planned {
                 Ok(_) => good.push(o),
                 Err(e) => ends.push((o.number, failed(&e.into()))),

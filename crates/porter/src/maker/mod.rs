@@ -52,6 +52,9 @@ pub struct Order {
     /// The source is a folder, and in it pictures and their sound.
     #[serde(default)]
     pub beside: Option<InFolder>,
+    /// The source is a folder, and in it these files, one behind the other.
+    #[serde(default)]
+    pub joined: Option<Pieces>,
     /// All of the source is decoded before anything else is done with it.
     #[serde(default)]
     pub whole: bool,
@@ -77,6 +80,7 @@ impl Order {
             secrets: Vec::new(),
             frames: None,
             beside: None,
+            joined: None,
             captions: None,
             whole: false,
             steady_ms: 0,
@@ -114,6 +118,15 @@ pub struct RunOf {
     pub frames: Frames,
     pub rate: Ratio,
     /// Of all of them.
+    pub bytes: u64,
+}
+
+/// Files that are one, as a source.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Pieces {
+    /// In the folder, in their order.
+    pub names: Vec<String>,
+    /// Of the whole folder.
     pub bytes: u64,
 }
 

@@ -105,7 +105,7 @@ impl Walls {
                 read.extend(["/lib", "/lib64", "/usr/lib"].map(PathBuf::from));
             }
         }
-        let in_folder = order.frames.is_some() || order.beside.is_some();
+        let in_folder = order.frames.is_some() || order.beside.is_some() || order.joined.is_some();
         let listed = order.beside.as_ref().is_some_and(|b| b.near);
         Walls { bounds: order.bounds, folder: order.folder.clone(), read, network, in_folder, listed }
     }

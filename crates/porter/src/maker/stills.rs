@@ -34,7 +34,7 @@ pub fn make(
 
 fn one(picture: &still::Decoded, recipe: &media::recipe::StillRecipe, o: &Ordered) -> Result<Made> {
     let mut file = File::create(&o.path).map_err(Error::path("cannot write", &o.path))?;
-    let size = still::convert(picture, recipe.fit, recipe.format, &mut file)?;
+    let size = still::convert_with(picture, recipe.fit, (recipe.format, recipe.alpha), &mut file)?;
     sync(&o.path)?;
     let made = Made { size: Some(size), frames: 1, ..Made::default() };
     super::made::reads_back(&o.path, &made, &Default::default())?;

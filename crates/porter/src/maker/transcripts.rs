@@ -6,20 +6,21 @@ use crate::error::{Error, Result};
 use crate::progress::{Progress, Stage, Unit};
 use crate::recipe::{self, Away, TranscriptRecipe};
 use crate::services::{Client, Service};
-use media::container::Source;
+use media::container::Demux;
 use media::run::Made;
 use std::fs::File;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
+use words::listen::SoundTrack;
 use words::page::Player;
 use words::service;
 use words::summary::{Summary, summarise};
-use words::transcribe::Engine;
+use words::transcribe::{Engine, transcribe_sound};
 use words::transcript::Ms;
 use words::write::{Form, Writing};
-use words::{Model, Transcript, transcribe, write};
+use words::{Model, Transcript, write};
 
 /// A proxy up to this size becomes a part of the reading page.
 const MAX_PLAYER: u64 = 48_000_000;
@@ -64,7 +65,7 @@ pub struct Hearing<'a> {
     pub name: &'a str,
     /// What was heard is kept here until the job ends: a later try, for a service that was away, need not hear again.
     pub folder: &'a Path,
-    pub source: &'a dyn Fn() -> Box<dyn Source>,
+    pub sound: &'a dyn Fn() -> media::Result<Box<dyn Demux>>,
     pub at: &'a At,
     /// Captions that came with the source.
     pub captions: Option<&'a Captions>,
@@ -184,7 +185,8 @@ impl Hearing<'_> {
             self.at.set(Progress { unit: Unit::Milliseconds, ..now });
         };
         let mut by = |engine: Engine<'_>| -> Result<Transcript> {
-            Ok(transcribe(engine, (self.source)(), self.name, options, &mut passed, &stop)?)
+            let sound = SoundTrack::of((self.sound)()?, options.track)?;
+            Ok(transcribe_sound(engine, sound, self.name, options, &mut passed, &stop)?)
         };
         let Some(service) = service else { return by(Engine::Here(&model)) };
         let there = Client::new(service)

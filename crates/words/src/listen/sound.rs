@@ -44,7 +44,11 @@ pub struct SoundTrack {
 impl SoundTrack {
     /// The sound track with this number (from 1), or the first that can be decoded.
     pub fn open(source: Box<dyn Source>, wanted: Option<usize>) -> Result<SoundTrack> {
-        let demux = container::open(source)?;
+        SoundTrack::of(container::open(source)?, wanted)
+    }
+
+    /// The same of what is open.
+    pub fn of(demux: Box<dyn Demux>, wanted: Option<usize>) -> Result<SoundTrack> {
         let tracks = demux.tracks();
         let sounds: Vec<usize> = (0..tracks.len()).filter(|&i| tracks[i].audio().is_some()).collect();
         let unsupported = |why: String| media::Error::unsupported("", why);

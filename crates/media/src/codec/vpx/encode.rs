@@ -1,4 +1,4 @@
-//! VP9 through libvpx and `shim.c`.
+//! VP9, and single pictures of VP8, through libvpx and `shim.c`.
 #![allow(unsafe_code)]
 
 use crate::codec::waiting::Numbered;
@@ -27,6 +27,7 @@ struct Settings {
 
 unsafe extern "C" {
     fn porter_vpx_coder_open(settings: *const Settings) -> *mut c_void;
+    fn porter_vpx_still_open(width: c_uint, height: c_uint, quantiser: c_uint) -> *mut c_void;
     fn porter_vpx_code(
         coder: *mut c_void,
         width: c_uint,
@@ -94,6 +95,16 @@ impl Encoder {
             return Err(Error::setting("video", format!("the VP9 encoder refused {w}x{h} with {rate:?}")));
         }
         Ok(Encoder { raw, size: (form.width, form.height), inside: Numbered::default() })
+    }
+
+    /// For one VP8 picture by itself.
+    pub fn of_still((w, h): (u32, u32), quantiser: u32) -> Result<Self> {
+        // SAFETY: numbers only; null is checked.
+        let raw = unsafe { porter_vpx_still_open(w, h, quantiser.min(63)) };
+        if raw.is_null() {
+            return Err(Error::limit("VP8 encoder", format!("it refused a picture of {w}x{h}")));
+        }
+        Ok(Encoder { raw, size: (w, h), inside: Numbered::default() })
     }
 
     fn packets(&mut self, out: &mut Vec<Coded>) {

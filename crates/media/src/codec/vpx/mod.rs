@@ -9,7 +9,8 @@ mod encode;
 pub use decode::Decoder;
 
 use super::{EncodeVideo, PictureForm};
-use crate::error::Result;
+use crate::error::{Error, Result};
+use crate::frame::VideoFrame;
 use crate::recipe::BitRecipe;
 
 /// A VP9 encoder; its table row says whether there is one.
@@ -20,10 +21,36 @@ pub fn encoder(form: &PictureForm, rate: BitRecipe, key_every: u32) -> Result<Bo
 
 #[cfg(not(vpx))]
 pub fn encoder(_: &PictureForm, _: BitRecipe, _: u32) -> Result<Box<dyn EncodeVideo>> {
-    Err(crate::Error::unsupported(
-        "",
-        "VP9 is made by libvpx, which was not there when this program was built",
-    ))
+    Err(Error::unsupported("", "VP9 is made by libvpx, which was not there when this program was built"))
+}
+
+/// Why no still of VP8 is made, if none is.
+pub fn no_still() -> Result<()> {
+    match PRESENT {
+        true => Ok(()),
+        false => {
+            let why = "WebP with loss is made by libvpx, which was not there when this program was built";
+            Err(Error::unsupported("", why))
+        }
+    }
+}
+
+/// One picture by itself in VP8, 8-bit 4:2:0, with a quantiser of 0 to 63.
+#[cfg(vpx)]
+pub fn still(frame: &VideoFrame, quantiser: u32) -> Result<Vec<u8>> {
+    let mut encoder = encode::Encoder::of_still((frame.width, frame.height), quantiser)?;
+    let mut packets = Vec::new();
+    encoder.encode(frame, 0, 1, &mut packets)?;
+    encoder.flush(&mut packets)?;
+    match packets.pop() {
+        Some(packet) if packets.is_empty() => Ok(packet.data),
+        _ => Err(Error::limit("VP8 encoder", "it gave no picture")),
+    }
+}
+
+#[cfg(not(vpx))]
+pub fn still(_: &VideoFrame, _: u32) -> Result<Vec<u8>> {
+    no_still().map(|()| Vec::new())
 }
 
 use crate::bits::Bits;

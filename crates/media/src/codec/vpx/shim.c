@@ -68,6 +68,7 @@ struct porter_vpx_settings {
 struct porter_vpx_coder {
     vpx_codec_ctx_t ctx;
     vpx_codec_iter_t iter;
+    unsigned long deadline;
 };
 
 void *porter_vpx_coder_open(const struct porter_vpx_settings *s) {
@@ -100,6 +101,30 @@ void *porter_vpx_coder_open(const struct porter_vpx_settings *s) {
     vpx_codec_control(&c->ctx, VP9E_SET_COLOR_SPACE, s->colour_space);
     vpx_codec_control(&c->ctx, VP9E_SET_COLOR_RANGE, s->full_range);
     if (s->quantiser < 64) vpx_codec_control(&c->ctx, VP8E_SET_CQ_LEVEL, s->quantiser);
+    c->deadline = VPX_DL_REALTIME;
+    return c;
+fail:
+    free(c);
+    return NULL;
+}
+
+/* For one VP8 picture by itself; the quantiser is 0 to 63. */
+void *porter_vpx_still_open(unsigned width, unsigned height, unsigned quantiser) {
+    vpx_codec_enc_cfg_t cfg;
+    struct porter_vpx_coder *c = calloc(1, sizeof *c);
+    if (!c) return NULL;
+    if (vpx_codec_enc_config_default(vpx_codec_vp8_cx(), &cfg, 0) != VPX_CODEC_OK) goto fail;
+    cfg.g_w = width;
+    cfg.g_h = height;
+    cfg.g_threads = 1;
+    cfg.g_lag_in_frames = 0;
+    cfg.rc_end_usage = VPX_Q;
+    cfg.rc_min_quantizer = quantiser;
+    cfg.rc_max_quantizer = quantiser;
+    if (vpx_codec_enc_init(&c->ctx, vpx_codec_vp8_cx(), &cfg, 0) != VPX_CODEC_OK) goto fail;
+    vpx_codec_control(&c->ctx, VP8E_SET_CPUUSED, 0);
+    vpx_codec_control(&c->ctx, VP8E_SET_CQ_LEVEL, quantiser);
+    c->deadline = VPX_DL_GOOD_QUALITY;
     return c;
 fail:
     free(c);
@@ -112,14 +137,14 @@ int porter_vpx_code(void *coder, unsigned width, unsigned height, const unsigned
     struct porter_vpx_coder *c = coder;
     vpx_image_t img;
     c->iter = NULL;
-    if (!plane) return (int)vpx_codec_encode(&c->ctx, NULL, number, 1, 0, VPX_DL_REALTIME);
+    if (!plane) return (int)vpx_codec_encode(&c->ctx, NULL, number, 1, 0, c->deadline);
     memset(&img, 0, sizeof img);
     if (!vpx_img_wrap(&img, VPX_IMG_FMT_I420, width, height, 1, (unsigned char *)plane[0])) return -1;
     for (int i = 0; i < 3; i++) {
         img.planes[i] = (unsigned char *)plane[i];
         img.stride[i] = stride[i];
     }
-    return (int)vpx_codec_encode(&c->ctx, &img, number, 1, 0, VPX_DL_REALTIME);
+    return (int)vpx_codec_encode(&c->ctx, &img, number, 1, 0, c->deadline);
 }
 
 /* 1: a packet, valid until the next picture is coded. 0: none. */

@@ -3,6 +3,7 @@
 use crate::error::{Error, Result};
 use crate::recipe::Loudness;
 use ebur128::{EbuR128, Mode};
+use std::collections::VecDeque;
 
 pub struct Meter {
     inner: EbuR128,
@@ -48,7 +49,13 @@ const OVER: usize = 4;
 /// Samples on each side of a moment that its value is drawn from.
 const HALF: usize = 6;
 
+/// Frames that are looked at together.
+const BLOCK: usize = 64;
+
 /// Keeps true peaks below a limit: what would go over is turned down a little before it, and up again after it.
+///
+/// Every frame has a gain that it needs by itself. Of those that come within 5 ms the lowest counts, from which the way up is
+/// slow; and the mean of these over as long makes straight ways down that arrive in time.
 pub struct Limiter {
     channels: usize,
     most: f32,
@@ -57,9 +64,16 @@ pub struct Limiter {
     waiting: Vec<f32>,
     /// The gain that each waiting frame needs by itself.
     need: Vec<f32>,
-    gain: f32,
+    /// Frames of `need` that were looked at, and those of them that may be the lowest ahead, from the lowest on.
+    viewed: usize,
+    lows: VecDeque<(usize, f32)>,
+    floor: f64,
+    /// The floors of the last frames, in turn, and their sum: exact, for it has more bits than they need.
+    floors: Vec<f32>,
+    turn: usize,
+    sum: f64,
     /// How much of the way back to 1 is gone in a frame.
-    back: f32,
+    back: f64,
     phases: [[f32; 2 * HALF]; OVER],
 }
 
@@ -89,35 +103,51 @@ impl Limiter {
             ahead,
             waiting: vec![0.0; HALF * usize::from(channels)],
             need: Vec::new(),
-            gain: 1.0,
-            back: 1.0 - (-1.0 / (f64::from(rate) * 0.08)).exp() as f32,
+            viewed: 0,
+            lows: VecDeque::new(),
+            floor: 1.0,
+            floors: vec![1.0; ahead],
+            turn: 0,
+            sum: ahead as f64,
+            back: 1.0 - (-1.0 / (f64::from(rate) * 0.08)).exp(),
             phases,
         }
     }
 
-    /// The highest value about each frame from `from` on, of those whose neighbours are known.
+    /// The highest value about each frame, of those whose neighbours are known.
     fn look(&mut self) {
         let ch = self.channels;
         let frames = self.waiting.len() / ch;
+        let mut line = [0f32; BLOCK + 2 * HALF];
         while self.need.len() + 2 * HALF < frames {
-            let at = self.need.len() + HALF;
-            let mut peak = 0f32;
+            let count = (frames - 2 * HALF - self.need.len()).min(BLOCK);
+            // The first whose value counts for the first frame, between which and the next one its moments are.
+            let first = self.need.len() + 1;
+            let mut peaks = [0f32; BLOCK];
             for c in 0..ch {
-                let here = self.waiting[at * ch + c].abs();
-                peak = peak.max(here);
-                // Between samples it is no more than so much higher: most frames need no closer look.
-                if here * 2.0 > self.most || self.waiting[(at + 1) * ch + c].abs() * 2.0 > self.most {
-                    for taps in &self.phases[1..] {
-                        let v: f32 = taps
-                            .iter()
-                            .enumerate()
-                            .map(|(k, t)| t * self.waiting[(at + 1 + k - HALF) * ch + c])
-                            .sum();
-                        peak = peak.max(v.abs());
+                let from = self.waiting[first * ch..].iter().skip(c).step_by(ch);
+                line.iter_mut().zip(from).for_each(|(to, v)| *to = *v);
+                let here = &line[HALF - 1..];
+                peaks.iter_mut().zip(here).for_each(|(p, v)| *p = p.max(v.abs()));
+                // Between samples it is no more than so much higher: most need no closer look.
+                if here[..=count].iter().all(|v| v.abs() * 2.0 <= self.most) {
+                    continue;
+                }
+                for taps in &self.phases[1..] {
+                    let mut between = [0f32; BLOCK];
+                    for (k, tap) in taps.iter().enumerate() {
+                        between.iter_mut().zip(&line[k..]).for_each(|(sum, v)| *sum += tap * v);
+                    }
+                    for (i, (p, v)) in peaks.iter_mut().zip(&between).enumerate() {
+                        // Whatever else is looked at together: pieces in which sound comes must not matter.
+                        if here[i].abs().max(here[i + 1].abs()) * 2.0 > self.most {
+                            *p = p.max(v.abs());
+                        }
                     }
                 }
             }
-            self.need.push(if peak > self.most { self.most / peak } else { 1.0 });
+            let most = self.most;
+            self.need.extend(peaks[..count].iter().map(|p| if *p > most { most / p } else { 1.0 }));
         }
     }
 
@@ -139,37 +169,62 @@ impl Limiter {
         let ch = self.channels;
         let count = self.need.len().saturating_sub(keep);
         let mut out = Vec::with_capacity(count * ch);
-        // Only frames that need less are looked for ahead.
-        let lows: Vec<usize> = (0..self.need.len()).filter(|n| self.need[*n] < 1.0).collect();
-        let mut first = 0;
         // The room in front of the first frame stays in front.
-        for n in 0..count {
-            while lows.get(first).is_some_and(|low| *low < n) {
-                first += 1;
-            }
-
-            // Down in a straight line to the lowest that is near, up again slowly.
-            let mut target = 1f32;
-            let mut step = 0f32;
-            for low in lows[first..].iter().take_while(|low| **low < n + self.ahead) {
-                let need = self.need[*low];
-                if need < self.gain {
-                    step = step.max((self.gain - need) / ((low - n) as f32 + 1.0));
+        let mut n = 0;
+        while n < count {
+            if self.lows.is_empty() && self.sum == self.ahead as f64 {
+                // Nothing is turned down, as far as to where something comes into sight.
+                let loud = self.need[self.viewed..].iter().position(|v| *v < 1.0);
+                let loud = loud.map_or(self.need.len() + self.ahead, |p| self.viewed + p);
+                let free = (loud + 1).saturating_sub(self.ahead).min(count);
+                if free > n {
+                    out.extend_from_slice(&self.waiting[(n + HALF) * ch..(free + HALF) * ch]);
+                    n = free;
+                    self.viewed = self.viewed.max(n);
+                    continue;
                 }
-                target = target.min(need);
             }
-            self.gain = if step > 0.0 {
-                self.gain - step
-            } else {
-                self.gain + (target - self.gain).max(0.0) * self.back
-            };
-            self.gain = self.gain.min(self.need[n]).clamp(0.0, 1.0);
+            let gain = self.gain(n);
             let at = (n + HALF) * ch;
-            out.extend(self.waiting[at..at + ch].iter().map(|v| v * self.gain));
+            out.extend(self.waiting[at..at + ch].iter().map(|v| v * gain));
+            n += 1;
         }
         self.need.drain(..count);
         self.waiting.drain(..count * ch);
+        self.viewed -= count.min(self.viewed);
+        self.lows.retain_mut(|low| {
+            let stays = low.0 >= count;
+            low.0 -= count.min(low.0);
+            stays
+        });
         out
+    }
+
+    fn gain(&mut self, n: usize) -> f32 {
+        let end = (n + self.ahead).min(self.need.len());
+        for at in self.viewed..end {
+            let need = self.need[at];
+            if need < 1.0 {
+                while self.lows.back().is_some_and(|low| low.1 >= need) {
+                    self.lows.pop_back();
+                }
+                self.lows.push_back((at, need));
+            }
+        }
+        self.viewed = self.viewed.max(end);
+        while self.lows.front().is_some_and(|low| low.0 < n) {
+            self.lows.pop_front();
+        }
+        let low = self.lows.front().map_or(1.0, |low| f64::from(low.1));
+        self.floor = (self.floor + (1.0 - self.floor) * self.back).min(low);
+        if self.floor > 0.9999 {
+            self.floor = low;
+        }
+        let floor = self.floor as f32;
+        let before = std::mem::replace(&mut self.floors[self.turn], floor);
+        self.turn = (self.turn + 1) % self.ahead;
+        self.sum += f64::from(floor) - f64::from(before);
+        ((self.sum / self.ahead as f64) as f32).min(self.need[n])
     }
 }
 
@@ -182,6 +237,31 @@ mod tests {
         let mut m = EbuR128::new(channels, 48_000, Mode::TRUE_PEAK).unwrap();
         m.add_frames_f32(samples).unwrap();
         (0..channels).map(|c| m.true_peak(c).unwrap()).fold(0.0, f64::max)
+    }
+
+    /// It does not matter in which pieces sound comes, and after something loud all is as before again.
+    #[rstest]
+    fn pieces_do_not_matter_and_it_comes_back(#[values(1, 7, 63, 480, 5000)] piece: usize) {
+        let sound: Vec<f32> = (0..96_000)
+            .map(|i| {
+                let loud = (9_000..9_400).contains(&i) || i == 90_005;
+                (i as f32 * 0.37).sin() * if loud { 1.9 } else { 0.3 }
+            })
+            .collect();
+        let run = |piece: usize| {
+            let mut limiter = Limiter::new(48_000, 1, -1.0);
+            let mut out: Vec<f32> = sound.chunks(piece).flat_map(|p| limiter.push(p)).collect();
+            out.extend(limiter.finish());
+            out
+        };
+        let out = run(piece);
+        assert!(out == run(96_000));
+        assert!(out[..8_700] == sound[..8_700] && out[56_000..59_000] == sound[56_000..59_000]);
+        // The way down and up has no steps.
+        let gains: Vec<f32> =
+            out.iter().zip(&sound).filter(|(_, s)| s.abs() > 0.05).map(|(o, s)| o / s).collect();
+        let step = gains.windows(2).map(|g| (g[0] - g[1]).abs()).fold(0.0, f32::max);
+        assert!(step < 0.01, "{step}");
     }
 
     /// Another's meter finds no true peak over the limit, nothing moves in time, and what was quiet stays as it was.

@@ -4,7 +4,7 @@
 //! blue become luma and colour difference by ITU-R BT.709-6, 3.2 to 3.4. Coverage is shown over black.
 
 use super::frame::weights;
-use super::wide::{self, Work, whole};
+use super::wide::{self, Machine, Work, whole};
 use crate::error::Result;
 use crate::frame::{Chroma, Colour, Plane, Pool, Samples, VideoFrame};
 
@@ -247,7 +247,7 @@ struct Rows<'a> {
 
 impl Work for Rows<'_> {
     #[inline(always)]
-    fn work(self) {
+    fn work(self, _: impl Machine) {
         rows(self);
     }
 }
@@ -324,18 +324,25 @@ struct FromRgb<'a> {
 
 impl Work for FromRgb<'_> {
     #[inline(always)]
-    fn work(self) {
+    fn work(self, _: impl Machine) {
         by_lines(self.f, self.order, self.wanted, self.out);
     }
 }
 
 /// Luma, or a difference, of a row.
 #[inline(always)]
-fn mix(k: &[i32; 4], [r, g, b]: [&[i32]; 3], add: &[i32; 8], top: i32, to: &mut [i32]) {
+fn mix(k: &[i32; 4], [r, g, b]: [&[i32]; 3], add: Option<[i32; 8]>, top: i32, to: &mut [i32]) {
+    let mixed = |r: i32, g: i32, b: i32| k[0] * r + k[1] * g + k[2] * b + k[3];
+    let Some(add) = add else {
+        for (((to, r), g), b) in to.iter_mut().zip(r).zip(g).zip(b) {
+            *to = (mixed(*r, *g, *b) >> (16 + FRACTION)).clamp(0, top);
+        }
+        return;
+    };
     let parts = r.chunks(8).zip(g.chunks(8)).zip(b.chunks(8));
     for (to, ((r, g), b)) in to.chunks_mut(8).zip(parts) {
-        for ((((t, r), g), b), add) in to.iter_mut().zip(r).zip(g).zip(b).zip(add) {
-            *t = ((k[0] * r + k[1] * g + k[2] * b + k[3] + add) >> (16 + FRACTION)).clamp(0, top);
+        for ((((t, r), g), b), add) in to.iter_mut().zip(r).zip(g).zip(b).zip(&add) {
+            *t = ((mixed(*r, *g, *b) + add) >> (16 + FRACTION)).clamp(0, top);
         }
     }
 }
@@ -388,10 +395,8 @@ fn by_lines(f: &VideoFrame, order: [usize; 3], wanted: Wanted, out: &mut VideoFr
     let mut means = vec![vec![0i32; wide / 2]; 3];
     let mut made = vec![0i32; wide];
     let dither = wanted.dither && wanted.depth < f.depth;
-    let add = |y: usize| match dither {
-        true => thresholds(y, 16 + FRACTION).map(|t| t as i32 - (1 << (15 + FRACTION))),
-        false => [0; 8],
-    };
+    let add =
+        |y: usize| dither.then(|| thresholds(y, 16 + FRACTION).map(|t| t as i32 - (1 << (15 + FRACTION))));
     for y in (0..h).step_by(down) {
         for n in 0..3 * down {
             numbers(f, order[n % 3], y + n / 3, scale, &mut lines[n]);
@@ -399,7 +404,7 @@ fn by_lines(f: &VideoFrame, order: [usize; 3], wanted: Wanted, out: &mut VideoFr
         for dy in 0..down.min(h - y) {
             let at = dy * 3;
             let from = [&*lines[at], &lines[at + 1], &lines[at + 2]];
-            mix(&for_luma, from, &add(y + dy), top, &mut made);
+            mix(&for_luma, from, add(y + dy), top, &mut made);
             put(&mut out.planes[0], y + dy, &made);
         }
         let other = if down == 2 { 3 } else { 0 };
@@ -409,7 +414,7 @@ fn by_lines(f: &VideoFrame, order: [usize; 3], wanted: Wanted, out: &mut VideoFr
         }
         for (plane, k) in [(1, &for_cb), (2, &for_cr)] {
             let from = [&*means[0], &means[1], &means[2]];
-            mix(k, from, &add(y / down), top, &mut made[..wide / 2]);
+            mix(k, from, add(y / down), top, &mut made[..wide / 2]);
             put(&mut out.planes[plane], y / down, &made);
         }
     }

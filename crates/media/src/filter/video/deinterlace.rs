@@ -7,7 +7,7 @@
 //! Movement at a point is the largest difference that its neighbourhood shows between fields of the same lines, one
 //! picture apart: above, below, and at the point itself.
 
-use super::wide::{self, Work, whole};
+use super::wide::{self, Machine, Work, whole};
 use super::{Form, Shown, VideoFilter};
 use crate::error::Result;
 use crate::frame::{Fields, Plane, Pool, Samples, VideoFrame};
@@ -284,7 +284,7 @@ struct Fill<'a, T> {
 
 impl<T: Sample> Work for Fill<'_, T> {
     #[inline(always)]
-    fn work(self) {
+    fn work(self, _: impl Machine) {
         fill(self);
     }
 }
@@ -294,7 +294,8 @@ impl<T: Sample> Work for Fill<'_, T> {
 fn fill<T: Sample>(work: Fill<'_, T>) {
     let Fill { method, all: [now, near, far], size: (w, h), keep, scale, to, stride } = work;
     let mut moved = vec![T::Number::ZERO; w];
-    let mut line = vec![T::Number::ZERO; w];
+    // How far the kept lines above and below have moved: each is the one above of the next.
+    let (mut high, mut low) = (Moved::<T::Number>::new(w), Moved::<T::Number>::new(w));
     let mut drawn = Drawn::<T::Number>::new(w.min(PIECE + 2 * (REACH + 1)));
     let still = STILL * scale;
     for y in 0..h {
@@ -314,28 +315,46 @@ fn fill<T: Sample>(work: Fill<'_, T>) {
                 .for_each(|((o, a), b)| *o = T::of(a.get().mean(b.get()).into()));
             continue;
         }
-        let other = now.line(y, w);
-        let (near_other, near_above, near_below) = (near.line(y, w), near.line(up, w), near.line(down, w));
-        let (far_above, far_below) = (far.line(up, w), far.line(down, w));
-        apart(&mut moved, other, near_other, true);
-        apart(&mut moved, above, near_above, false);
-        apart(&mut moved, below, near_below, false);
-        apart(&mut moved, above, far_above, false);
-        apart(&mut moved, below, far_below, false);
-        if moved.iter().fold(T::Number::ZERO, |most, m| most.max(*m)).into() <= still {
-            out.copy_from_slice(other);
-            continue;
+        std::mem::swap(&mut high, &mut low);
+        for (kept, at) in [(&mut high, up), (&mut low, down)] {
+            if kept.of != Some(at) {
+                apart(&mut kept.by, now.line(at, w), near.line(at, w), true);
+                apart(&mut kept.by, now.line(at, w), far.line(at, w), false);
+                kept.of = Some(at);
+            }
         }
-        // In pieces that stay nearest to the processor with all that is counted of them.
+        let other = now.line(y, w);
+        apart(&mut moved, other, near.line(y, w), true);
+        for kept in [&high, &low] {
+            moved.iter_mut().zip(&kept.by).for_each(|(m, k)| *m = (*m).max(*k));
+        }
+        // In pieces that stay nearest to the processor with all that is counted of them; most of a picture stands still.
         for from in (0..w).step_by(PIECE) {
             let to = (from + PIECE).min(w);
+            let (out, other, moved) = (&mut out[from..to], &other[from..to], &moved[from..to]);
+            if moved.iter().fold(T::Number::ZERO, |most, m| most.max(*m)).into() <= still {
+                out.copy_from_slice(other);
+                continue;
+            }
             let (a, b) = (from.saturating_sub(REACH + 1), (to + REACH + 1).min(w));
             drawn.draw(&above[a..b], &below[a..b]);
-            line[from..to].copy_from_slice(&drawn.values[from - a..to - a]);
+            let drawn = &drawn.values[from - a..to - a];
+            for (((o, was), drawn), moving) in out.iter_mut().zip(other).zip(drawn).zip(moved) {
+                *o = T::of(was.get().towards(*drawn, *moving, scale).into());
+            }
         }
-        for (((o, was), drawn), moving) in out.iter_mut().zip(other).zip(&line).zip(&moved) {
-            *o = T::of(was.get().towards(*drawn, *moving, scale).into());
-        }
+    }
+}
+
+/// How far each point of a line has moved.
+struct Moved<N> {
+    of: Option<usize>,
+    by: Vec<N>,
+}
+
+impl<N: Number> Moved<N> {
+    fn new(w: usize) -> Moved<N> {
+        Moved { of: None, by: vec![N::ZERO; w] }
     }
 }
 
@@ -349,7 +368,7 @@ fn apart<T: Sample>(most: &mut [T::Number], a: &[T], b: &[T], first: bool) {
 }
 
 /// Points that are drawn at once.
-const PIECE: usize = 480;
+const PIECE: usize = 256;
 
 /// How far an edge may lean.
 const REACH: usize = 3;
@@ -361,7 +380,6 @@ struct Drawn<N> {
     below: Vec<N>,
     apart: Vec<N>,
     straight: Vec<N>,
-    cost: Vec<N>,
     /// The best so far, the last of its side, and whether that side still gets better.
     best: Vec<N>,
     last: Vec<N>,
@@ -377,7 +395,6 @@ impl<N: Number> Drawn<N> {
             below: line(),
             apart: line(),
             straight: line(),
-            cost: line(),
             best: line(),
             last: line(),
             going: line(),
@@ -395,7 +412,6 @@ impl<N: Number> Drawn<N> {
             &mut self.below,
             &mut self.apart,
             &mut self.straight,
-            &mut self.cost,
             &mut self.best,
             &mut self.last,
             &mut self.going,
@@ -416,8 +432,10 @@ impl<N: Number> Drawn<N> {
             return;
         }
         self.unlike(0);
-        self.straight.copy_from_slice(&self.cost);
-        self.best.copy_from_slice(&self.cost);
+        let n = self.apart.len() - 2;
+        let three = self.apart[..n].iter().zip(&self.apart[1..=n]).zip(&self.apart[2..]);
+        self.straight[1..=n].iter_mut().zip(three).for_each(|(c, ((x, y), z))| *c = x.sum(*y, *z));
+        self.best.copy_from_slice(&self.straight);
         let inside = REACH + 1..w - REACH - 1;
         for side in [-1isize, 1] {
             self.last.copy_from_slice(&self.straight);
@@ -428,28 +446,31 @@ impl<N: Number> Drawn<N> {
                 let (from, to) = (inside.start as isize, inside.end as isize);
                 let a = &self.above[(from + lean) as usize..(to + lean) as usize];
                 let b = &self.below[(from - lean) as usize..(to - lean) as usize];
-                let cost = &self.cost[inside.clone()];
+                // Each point with its neighbours.
+                let [left, here, right] = [0, 1, 2].map(|n| &self.apart[inside.start - 1 + n..]);
                 let best = &mut self.best[inside.clone()];
                 let last = &mut self.last[inside.clone()];
                 let going = &mut self.going[inside.clone()];
                 let values = &mut self.values[inside.clone()];
                 // All as long as each other, which is told so that nothing is asked at every point.
                 let n = a.len();
-                let (b, cost, best, last) = (&b[..n], &cost[..n], &mut best[..n], &mut last[..n]);
+                let (b, best, last) = (&b[..n], &mut best[..n], &mut last[..n]);
+                let (left, here, right) = (&left[..n], &here[..n], &right[..n]);
                 let (going, values) = (&mut going[..n], &mut values[..n]);
                 for i in 0..n {
-                    let better = going[i].both(cost[i].less(last[i]));
-                    let take = better.both(cost[i].less(best[i]));
+                    let cost = left[i].sum(here[i], right[i]);
+                    let better = going[i].both(cost.less(last[i]));
+                    let take = better.both(cost.less(best[i]));
                     going[i] = better;
-                    last[i] = cost[i].or(better, last[i]);
-                    best[i] = cost[i].or(take, best[i]);
+                    last[i] = cost.or(better, last[i]);
+                    best[i] = cost.or(take, best[i]);
                     values[i] = a[i].mean(b[i]).or(take, values[i]);
                 }
             }
         }
     }
 
-    /// How unlike the lines are around each point, along a direction.
+    /// How unlike the lines are at each point, along a direction.
     #[inline(always)]
     fn unlike(&mut self, lean: isize) {
         let w = self.above.len();
@@ -458,10 +479,6 @@ impl<N: Number> Drawn<N> {
         let b = &self.below[(from - lean) as usize..(to - lean) as usize];
         let apart = &mut self.apart[REACH..w - REACH];
         apart.iter_mut().zip(a).zip(b).for_each(|((d, a), b)| *d = a.apart(*b));
-        let n = apart.len() - 2;
-        let cost = &mut self.cost[REACH + 1..REACH + 1 + n];
-        let three = apart[..n].iter().zip(&apart[1..=n]).zip(&apart[2..]);
-        cost.iter_mut().zip(three).for_each(|(c, ((x, y), z))| *c = x.sum(*y, *z));
     }
 }
 

@@ -1,7 +1,7 @@
 //! Luma and colour difference of one matrix as those of another (ITU-T H.273, table 4), of which one follows from the other
 //! by numbers alone: gray stays, and what is added to luma, and both differences, follow from the differences.
 
-use super::wide::{self, Work};
+use super::wide::{self, Machine, Work};
 use crate::frame::{Plane, Samples};
 
 /// Bits of fraction.
@@ -69,7 +69,7 @@ struct Planes<'a, T> {
 
 impl<T: Copy + Into<i32> + TryFrom<i32> + Default> Work for Planes<'_, T> {
     #[inline(always)]
-    fn work(self) {
+    fn work(self, _: impl Machine) {
         let Planes { by, planes, strides, size, outs, to_strides, depth, steps: (across, down) } = self;
         let [out_y, out_b, out_r] = outs;
         let (top, middle) = ((1i32 << depth) - 1, 1i32 << (depth - 1));

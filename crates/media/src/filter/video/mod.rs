@@ -8,9 +8,11 @@ pub mod captions;
 pub mod convert;
 pub mod deinterlace;
 pub mod fade;
+pub mod flatten;
 pub mod frame;
 pub mod grade;
 pub mod halve;
+mod lattice;
 mod matrix;
 pub mod overlay;
 pub mod pick;
@@ -122,6 +124,8 @@ pub enum Step {
     Sharpen(u32),
     Fade(Fading),
     Grade(Grading),
+    /// What can be seen through is laid over a ground of red, green and blue, or without one left out.
+    Flatten(Option<[u8; 3]>),
     /// A picture laid over, and what it was read as.
     Lay(Box<(Overlay, Arc<VideoFrame>)>),
     /// A part of the picture.
@@ -209,6 +213,9 @@ impl Step {
                 to.rotation = (from.rotation + 360 - by) % 360;
             }
             Step::Place(p) => (to.width, to.height) = (p.width, p.height),
+            Step::Flatten(_) => {
+                to.chroma = if from.chroma == Chroma::Rgba { Chroma::Rgb } else { from.chroma };
+            }
             Step::Part { .. } | Step::Burn(_) | Step::Denoise(_) | Step::Sharpen(_) => (),
             Step::Fade(_) | Step::Lay(_) | Step::Captions(_) => (),
             Step::Sample(_) | Step::At(_) | Step::Moments(_) => to.rate = None,
@@ -236,6 +243,7 @@ impl Step {
                 let mut grader = grade::Grader::new(g, pool);
                 each(move |f| grader.grade(f))
             }
+            Step::Flatten(ground) => each(move |f| flatten::flatten(f, ground, &pool)),
             Step::Lay(what) => {
                 let mut layer = overlay::Layer::new(what.0, what.1, pool);
                 each(move |f| layer.lay(f))
@@ -274,6 +282,7 @@ impl Step {
             | Step::Denoise(_)
             | Step::Sharpen(_)
             | Step::Grade(_)
+            | Step::Flatten(_)
             | Step::Lay(_)
             | Step::Crop(_)
             | Step::Halve
@@ -312,6 +321,8 @@ impl Step {
             Step::Sharpen(by) => format!("sharpen by {}", f64::from(*by) / 1000.0),
             Step::Fade(f) => f.words(from),
             Step::Grade(g) => g.words(from.colour),
+            Step::Flatten(Some([r, g, b])) => format!("over a ground of #{r:02x}{g:02x}{b:02x}"),
+            Step::Flatten(None) => "without its alpha".into(),
             Step::Lay(what) => what.0.words(),
             Step::Crop(r) => format!("crop to {r}"),
             Step::Halve => "halve both sides".into(),

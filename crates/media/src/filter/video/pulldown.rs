@@ -5,7 +5,7 @@
 //! whose lines fit together is woven. Of five that were woven so one is there twice, and is left out.
 
 use super::deinterlace::{Deinterlacer, Deinterlacing, Method};
-use super::wide::{self, Work};
+use super::wide::{self, Machine, Work};
 use super::{Form, Shown, VideoFilter, rate};
 use crate::error::Result;
 use crate::frame::{Fields, Plane, Pool, Samples, VideoFrame};
@@ -221,7 +221,7 @@ struct Sticks<'a, T> {
 
 impl<T: Copy + Into<i32>> Work for Sticks<'_, T> {
     #[inline(always)]
-    fn work(self) {
+    fn work(self, _: impl Machine) {
         let mut sum = 0u32;
         for ((u, d), o) in self.up.iter().zip(self.down).zip(self.own) {
             let (u, d, o): (i32, i32, i32) = ((*u).into(), (*d).into(), (*o).into());
@@ -257,7 +257,7 @@ struct Unlike<'a, T> {
 
 impl<T: Copy + Into<i32>> Work for Unlike<'_, T> {
     #[inline(always)]
-    fn work(self) {
+    fn work(self, _: impl Machine) {
         let mut sum = 0u32;
         for (a, b) in self.a.iter().zip(self.b) {
             sum = sum.wrapping_add(((*a).into() - (*b).into()).unsigned_abs());

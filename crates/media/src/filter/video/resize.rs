@@ -1,10 +1,11 @@
 //! One plane of samples in another size: each new sample is a weighted sum of those that lie around its place.
 //!
 //! Rows are made first, sixteen at a time; these then lie beside each other, so that the sums across are taken of all
-//! sixteen at once. All in numbers with a fraction, added in the same order on every machine.
+//! sixteen at once. Where samples have few bits and few are summed, they and their sums are whole numbers of sixteen bits, of
+//! which twice as many fit in a vector ([`narrow`]); else numbers with a fraction. Both are the same on every machine.
 
 use super::scale::Kernel;
-use super::wide::{self, Work, whole};
+use super::wide::{self, Machine, Sixteen, Work, transposed, whole};
 use crate::frame::Samples;
 
 impl Kernel {
@@ -42,6 +43,25 @@ pub struct Axis {
     /// The first sample, and where its weights begin and end.
     taps: Vec<(u32, u32, u32)>,
     weights: Vec<f32>,
+    /// The same as fractions of sixteen bits, each for sixteen samples. Those of a new sample are one together.
+    narrow: Vec<Sixteen>,
+    /// Most samples that are summed, and what their weights are together without their signs: sums get so much larger than
+    /// samples.
+    most: usize,
+    gain: f32,
+}
+
+/// What is one.
+const ONE: i32 = 1 << 15;
+
+/// Weights as fractions that are exactly one together: what is missing is given to the largest.
+fn fractions(weights: &[f32]) -> impl Iterator<Item = Sixteen> {
+    let mut all: Vec<i32> = weights.iter().map(|w| (w * ONE as f32).round() as i32).collect();
+    let missing = ONE - all.iter().sum::<i32>();
+    if let Some(largest) = all.iter_mut().max() {
+        *largest += missing;
+    }
+    all.into_iter().map(|w| [w.clamp(1 - ONE, ONE - 1) as i16; 16])
 }
 
 impl Axis {
@@ -70,7 +90,14 @@ impl Axis {
             taps.push((first + skip as u32, at, at + keep as u32));
             weights.extend(all[skip..skip + keep].iter().map(|w| (w / sum) as f32));
         }
-        Axis { from, to, taps, weights }
+        let of = |(_, from, to): &(u32, u32, u32)| &weights[*from as usize..*to as usize];
+        let narrow = taps.iter().flat_map(|t| fractions(of(t))).collect();
+        let most = taps.iter().map(|t| of(t).len()).max().unwrap_or(0);
+        // One is told by the nearest that there is below it; more, as at edges of what is enlarged, cannot be told.
+        let over = weights.iter().any(|w| w.abs() > 1.00001);
+        let gain = taps.iter().map(|t| of(t).iter().map(|w| w.abs()).sum()).fold(1.0, f32::max);
+        let gain = if over { f32::INFINITY } else { gain };
+        Axis { from, to, taps, weights, narrow, most, gain }
     }
 
     /// The first sample that a new one takes from, and its weights.
@@ -78,6 +105,12 @@ impl Axis {
     fn of(&self, i: usize) -> (usize, &[f32]) {
         let (first, from, to) = self.taps[i];
         (first as usize, &self.weights[from as usize..to as usize])
+    }
+
+    #[inline(always)]
+    fn narrow(&self, i: usize) -> (usize, &[Sixteen]) {
+        let (first, from, to) = self.taps[i];
+        (first as usize, &self.narrow[from as usize..to as usize])
     }
 
     pub fn is(&self, from: u32, to: u32) -> bool {
@@ -98,14 +131,20 @@ const ROWS: usize = 16;
 /// And how much of them.
 const TILE: usize = 240;
 
-pub trait Sample: Copy + Send + Sync {
+pub trait Sample: Copy + Default + Send + Sync {
     fn get(self) -> f32;
+    /// Of one that has less than fifteen bits.
+    fn number(self) -> i16;
     /// Of a number that fits.
     fn of(v: i32) -> Self;
 }
 impl Sample for u8 {
     #[inline(always)]
     fn get(self) -> f32 {
+        self.into()
+    }
+    #[inline(always)]
+    fn number(self) -> i16 {
         self.into()
     }
     #[inline(always)]
@@ -117,6 +156,10 @@ impl Sample for u16 {
     #[inline(always)]
     fn get(self) -> f32 {
         self.into()
+    }
+    #[inline(always)]
+    fn number(self) -> i16 {
+        self as i16
     }
     #[inline(always)]
     fn of(v: i32) -> u16 {
@@ -146,8 +189,8 @@ pub fn plane(
     true
 }
 
-/// The same of pixels whose red, green and blue stand beside each other, without anything between rows.
-pub fn rgb<T: Sample>(
+/// The same of pixels whose samples stand beside each other, without anything between rows.
+pub fn beside<T: Sample, const BESIDE: usize>(
     from: &[T],
     (fw, fh): (u32, u32),
     to: &mut [T],
@@ -155,8 +198,8 @@ pub fn rgb<T: Sample>(
     axes: (&Axis, &Axis),
     top: u16,
 ) {
-    let (from_size, to_size) = ((fw, fh, fw as usize * 3), (tw, th, tw as usize * 3));
-    run(Resize::<_, 3> { from, from_size, to, to_size, first: 0, axes, top: f32::from(top) });
+    let (from_size, to_size) = ((fw, fh, fw as usize * BESIDE), (tw, th, tw as usize * BESIDE));
+    run(Resize::<_, BESIDE> { from, from_size, to, to_size, first: 0, axes, top: f32::from(top) });
 }
 
 /// Planes of more samples than a film's of 3840x2160 have are of large stills: every processor takes some of the rows.
@@ -205,9 +248,105 @@ struct Resize<'a, T, const BESIDE: usize> {
 
 impl<T: Sample, const BESIDE: usize> Work for Resize<'_, T, BESIDE> {
     #[inline(always)]
-    fn work(self) {
-        resize(self);
+    fn work(self, machine: impl Machine) {
+        match self.narrow() {
+            Some(bits) => narrow(self, bits, machine),
+            None => resize(self),
+        }
     }
+}
+
+impl<T: Sample, const BESIDE: usize> Resize<'_, T, BESIDE> {
+    /// Bits of fraction beside those of a sample, if sums in sixteen bits are as near as others: what is cut off of each
+    /// summed sample stays less than a quarter of a step in all, each way.
+    fn narrow(&self) -> Option<u32> {
+        // Less its middle a sample has one bit less, and sums may be up to twice as large as it.
+        let bits = 15u32.saturating_sub(16 - (self.top as u16).leading_zeros());
+        let (across, down) = self.axes;
+        let near = across.most.max(down.most) * 2 <= 1 << bits;
+        let fits = across.gain * down.gain < 2.0;
+        (BESIDE == 1 && self.top >= 255.0 && near && fits).then_some(bits)
+    }
+}
+
+/// Groups of sixteen samples that are summed at once.
+const GROUPS: usize = 5;
+
+#[inline(always)]
+#[allow(clippy::needless_range_loop)] // several at once
+fn narrow<T: Sample, const BESIDE: usize>(r: Resize<'_, T, BESIDE>, bits: u32, machine: impl Machine) {
+    let Resize { from, from_size: (fw, _, fs), to, to_size: (tw, th, ts), first: begin, axes, top } = r;
+    let (across, down) = axes;
+    let (fw, tw, th) = (fw as usize, tw as usize, th as usize);
+    let top = top as i16;
+    let middle = (top + 1) >> 1;
+    let mut lines = vec![[0i16; 16]; TILE];
+    let mut block = vec![[0i16; 16]; fw.next_multiple_of(16)];
+    let mut last = vec![T::default(); GROUPS * 16];
+    let mut out = [[T::default(); 16]; 16];
+    for first in (0..th).step_by(ROWS) {
+        let rows = ROWS.min(th - first);
+        // A piece of the rows at a time, so that what lies beside each other stays near the processor.
+        for left in (0..fw).step_by(TILE) {
+            let wide = TILE.min(fw - left);
+            for r in 0..rows {
+                let (start, weights) = down.narrow(begin + first + r);
+                for at in (0..wide).step_by(GROUPS * 16) {
+                    let here = (wide - at).min(GROUPS * 16);
+                    // Less the middle of what a sample can be.
+                    let mut sum = [[0i16; 16]; GROUPS];
+                    for (k, w) in weights.iter().enumerate() {
+                        let mut line = &from[(start + k) * fs + left + at..][..here];
+                        if here < GROUPS * 16 {
+                            // The end of a row has no others behind it.
+                            last[..here].copy_from_slice(line);
+                            line = &last;
+                        }
+                        // As an array, so that compilers keep the sums in registers.
+                        let Ok(line) = <&[T; GROUPS * 16]>::try_from(line) else { break };
+                        for g in 0..GROUPS {
+                            let mut values = [0i16; 16];
+                            for l in 0..16 {
+                                values[l] = (line[g * 16 + l].number() - middle) << bits;
+                            }
+                            sum[g] = plus(sum[g], machine.product(values, *w));
+                        }
+                    }
+                    for (n, sum) in sum.iter().enumerate().take(here.div_ceil(16)) {
+                        lines[at + n * 16 + r] = *sum;
+                    }
+                }
+            }
+            // Sixteen of each row now, one below the other: beside each other they are columns.
+            for (n, square) in lines.chunks_exact(16).enumerate().take(wide.div_ceil(16)) {
+                let Ok(square) = <&[Sixteen; 16]>::try_from(square) else { continue };
+                block[left + n * 16..][..16].copy_from_slice(&transposed(square));
+            }
+        }
+        for left in (0..tw).step_by(16) {
+            let wide = 16.min(tw - left);
+            for (x, out) in out.iter_mut().enumerate().take(wide) {
+                let (start, weights) = across.narrow(left + x);
+                let mut sum = [1i16 << (bits - 1); 16];
+                for (w, lane) in weights.iter().zip(&block[start..]) {
+                    sum = plus(sum, machine.product(*lane, *w));
+                }
+                for (out, s) in out.iter_mut().zip(sum) {
+                    *out = T::of(i32::from(((s >> bits) + middle).max(0).min(top)));
+                }
+            }
+            let rows_of = transposed(&out);
+            for (r, row) in rows_of.iter().enumerate().take(rows) {
+                to[(first + r) * ts + left..][..wide].copy_from_slice(&row[..wide]);
+            }
+        }
+    }
+}
+
+/// Sums that fit.
+#[inline(always)]
+fn plus(a: Sixteen, b: Sixteen) -> Sixteen {
+    std::array::from_fn(|n| a[n].wrapping_add(b[n]))
 }
 
 #[inline(always)]
@@ -304,16 +443,18 @@ mod tests {
         let deep: Vec<u16> = all.iter().map(|v| u16::from(*v)).collect();
         let many = (tw * th * 3) as usize;
         let (mut got, mut got_deep) = (vec![0u8; many], vec![0u16; many]);
-        rgb(&all, (fw, fh), &mut got, (tw, th), axes, 255);
-        rgb(&deep, (fw, fh), &mut got_deep, (tw, th), axes, 255);
-        assert!(got.iter().zip(&got_deep).all(|(a, b)| u16::from(*a) == *b));
+        beside::<_, 3>(&all, (fw, fh), &mut got, (tw, th), axes, 255);
+        beside::<_, 3>(&deep, (fw, fh), &mut got_deep, (tw, th), axes, 255);
+        let near = |a: u8, b: u16| u16::from(a).abs_diff(b) <= 1;
+        assert!(got.iter().zip(&got_deep).all(|(a, b)| near(*a, *b)));
         for c in 0..3 {
             let own = pixels().map(|(x, y)| value(x, y, c)).collect();
             let from = Samples::U8(Buffer::from_vec(own));
             let mut to = Samples::U8(Buffer::from_vec(vec![0; (tw * th) as usize]));
             assert!(plane(&from, (fw, fh, fw as usize), &mut to, (tw, th, tw as usize), axes, 255));
             let Samples::U8(want) = to else { unreachable!() };
-            assert!(got.iter().skip(c as usize).step_by(3).eq(want.iter()), "colour {c}");
+            let mut both = got.iter().skip(c as usize).step_by(3).zip(want.iter());
+            assert!(both.all(|(a, b)| near(*a, u16::from(*b))), "colour {c}");
         }
     }
 
@@ -323,7 +464,7 @@ mod tests {
         #[values(Kernel::Bilinear, Kernel::CatmullRom, Kernel::Lanczos)] kernel: Kernel,
         #[values((64, 48, 64, 48), (64, 48, 40, 33), (33, 17, 70, 50), (5, 3, 1, 1), (1, 1, 9, 7), (101, 60, 13, 40))]
         size: (u32, u32, u32, u32),
-        #[values(8, 12)] depth: u8,
+        #[values(8, 10, 12)] depth: u8,
     ) {
         let (fw, fh, tw, th) = size;
         let most = (1u32 << depth) - 1;

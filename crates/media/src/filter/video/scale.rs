@@ -1,8 +1,9 @@
 //! Scaling, plane by plane, at any depth and chroma layout.
 
+use super::flatten;
 use super::resize::{self, Axis};
 use crate::error::{Error, Result};
-use crate::frame::{Pool, VideoFrame};
+use crate::frame::{Chroma, Pool, VideoFrame};
 use crate::units::Ratio;
 use serde::{Deserialize, Serialize};
 
@@ -51,6 +52,18 @@ impl Scaler {
     /// The picture in the new size. Everything else about it stays, but the pixels are square: the size
     /// asked for is taken to have allowed for their shape.
     pub fn scale(&mut self, frame: &VideoFrame) -> Result<VideoFrame> {
+        if frame.chroma != Chroma::Rgba {
+            return self.planes(frame);
+        }
+        // Colours that are not seen must not come into those that are.
+        let mut seen = frame.copy(&self.pool)?;
+        flatten::premultiply(&mut seen, false);
+        let mut out = self.planes(&seen)?;
+        flatten::premultiply(&mut out, true);
+        Ok(out)
+    }
+
+    fn planes(&mut self, frame: &VideoFrame) -> Result<VideoFrame> {
         let mut out = VideoFrame::new(&self.pool, self.width, self.height, frame.chroma, frame.depth)?;
         out.describe_like(frame);
         out.pixel_shape = Ratio::ONE;
@@ -116,7 +129,7 @@ pub fn square(width: u32, height: u32, pixel: Ratio) -> (u32, u32) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::frame::{Chroma, Samples};
+    use crate::frame::Samples;
     use rstest::rstest;
 
     #[rstest]

@@ -1,6 +1,6 @@
 //! Noise taken out and edges brought out, each from a sample's eight neighbours.
 
-use super::wide::{self, Work, whole};
+use super::wide::{self, Machine, Work, whole};
 use crate::error::Result;
 use crate::frame::{Chroma, Plane, Pool, Samples, VideoFrame};
 
@@ -84,7 +84,7 @@ struct Around<'a, K> {
 
 impl<K: Kernel> Work for Around<'_, K> {
     #[inline(always)]
-    fn work(self) {
+    fn work(self, _: impl Machine) {
         let (w, h) = (self.from.width as usize, self.from.height as usize);
         // Three rows with one more at both ends.
         let mut rows = [vec![0i32; w + 2], vec![0i32; w + 2], vec![0i32; w + 2]];

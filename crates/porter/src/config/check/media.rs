@@ -11,9 +11,9 @@ use media::filter::audio::fade::Fade;
 use media::filter::video::grade::Table;
 use media::filter::video::{Burn, Captions, Deinterlacing, Fill, Kernel, Overlay, Rect, Side};
 use media::recipe::{
-    AudioCodec, AudioRecipe, Deinterlace, Framing, Loudness, Moment, Needed, Part, PicturesKind,
-    PicturesRecipe, Recipe, Rung, StillChoice, StillRecipe, StreamRecipe, VideoCodec, VideoRecipe,
-    WaveRecipe,
+    Alpha, AlphaWay, AudioCodec, AudioRecipe, Deinterlace, Framing, Loudness, Moment, Moving, Needed, Part,
+    PicturesKind, PicturesRecipe, Recipe, Rung, StillChoice, StillRecipe, StreamRecipe, VideoCodec,
+    VideoRecipe, WaveRecipe,
 };
 use media::timecode;
 use std::time::Duration;
@@ -96,13 +96,16 @@ fn pictures(c: &mut Checker<'_>, here: &At, p: &raw::Preset, burn: &[Burn]) -> O
             fit,
             format,
             burn,
+            alpha: Alpha::default(),
         });
     }
     if let Some(f) = &p.frames {
         let here = &key(here, "frames");
         let every = f.every.as_deref().map(|t| ms(c.duration(key(here, "every"), Some(t), "", MS)));
         let (fit, format) = look(c, here, (f.fit.as_deref(), "*x*"), f.format.as_deref(), f.quality);
-        return Some(PicturesRecipe { kind: PicturesKind::Run { every_ms: every }, fit, format, burn });
+        let alpha = alpha(c, here, f.alpha.as_deref(), f.ground.as_deref());
+        let kind = PicturesKind::Run { every_ms: every };
+        return Some(PicturesRecipe { kind, fit, format, burn, alpha });
     }
     if let Some(t) = &p.thumbnails {
         let here = &key(here, "thumbnails");
@@ -110,7 +113,7 @@ fn pictures(c: &mut Checker<'_>, here: &At, p: &raw::Preset, burn: &[Burn]) -> O
         let every_ms = ms(c.duration(key(here, "every"), t.every.as_deref(), "10 s", MS));
         let (fit, format) = look(c, here, (t.fit.as_deref(), "160x*"), t.format.as_deref(), t.quality);
         let kind = PicturesKind::Strip { every_ms, columns, rows };
-        return Some(PicturesRecipe { kind, fit, format, burn });
+        return Some(PicturesRecipe { kind, fit, format, burn, alpha: Alpha::default() });
     }
     if let Some(v) = &p.preview {
         let here = &key(here, "preview");
@@ -121,13 +124,27 @@ fn pictures(c: &mut Checker<'_>, here: &At, p: &raw::Preset, burn: &[Burn]) -> O
         }
         let rate = c.number(key(here, "rate"), v.rate.unwrap_or(8), 1, 50) as u32;
         let fit = c.size(key(here, "fit"), Some(v.fit.as_deref().unwrap_or("320x*")));
-        let kind = PicturesKind::Preview { pieces, piece_ms, rate };
-        return Some(PicturesRecipe { kind, fit, format: StillChoice::Png, burn });
+        let quality = c.number(key(here, "quality"), v.quality.unwrap_or(75), 1, 100) as u8;
+        let forms = [("gif", Moving::Gif), ("webp", Moving::Webp(quality))];
+        let form = choice(c, key(here, "format"), v.format.as_deref(), &forms, Moving::Gif);
+        let kind = PicturesKind::Preview { pieces, piece_ms, rate, form };
+        let alpha = Alpha::default();
+        return Some(PicturesRecipe { kind, fit, format: StillChoice::Png, burn, alpha });
     }
     None
 }
 
 const MS: Duration = Duration::from_millis(1);
+
+/// What becomes of what can be seen through.
+fn alpha(c: &mut Checker<'_>, here: &At, way: Option<&str>, ground: Option<&str>) -> Alpha {
+    let ways = [("keep", AlphaWay::Keep), ("fill", AlphaWay::Fill), ("drop", AlphaWay::Drop)];
+    let way = choice(c, key(here, "alpha"), way, &ways, AlphaWay::Keep);
+    if ground.is_some() && way == AlphaWay::Drop {
+        c.fault(key(here, "ground"), "'ground' where alpha is left out", "alpha = \"keep\" or \"fill\"");
+    }
+    Alpha { way, ground: ground.map_or([0; 3], |g| colour(c, key(here, "ground"), g)) }
+}
 
 /// Size and format of pictures.
 fn look(
@@ -358,7 +375,7 @@ pub fn extension(c: &mut Checker<'_>, here: &At, r: &Recipe) -> &'static str {
     }
     if let Some(p) = &r.pictures {
         return match &p.kind {
-            PicturesKind::Preview { .. } => "gif",
+            PicturesKind::Preview { form, .. } => form.extension(),
             kind if kind.is_folder() => "",
             _ => p.format.extension(),
         };
@@ -586,6 +603,7 @@ fn video(c: &mut Checker<'_>, here: &At, v: &raw::Video) -> VideoRecipe {
         kernel,
         keep_pixels: lossless,
         burn: Vec::new(),
+        alpha: alpha(c, here, v.alpha.as_deref(), v.ground.as_deref()),
     }
 }
 
@@ -726,5 +744,6 @@ fn audio(c: &mut Checker<'_>, here: &At, a: &raw::Audio) -> AudioRecipe {
 fn still(c: &mut Checker<'_>, here: &At, s: &raw::Still) -> StillRecipe {
     let (fit, format) = look(c, here, (s.fit.as_deref(), "*x*"), s.format.as_deref(), s.quality);
     let at = s.at.as_deref().map(|text| moment(c, key(here, "at"), text));
-    StillRecipe { fit, format, at }
+    let alpha = alpha(c, here, s.alpha.as_deref(), s.ground.as_deref());
+    StillRecipe { fit, format, at, alpha }
 }

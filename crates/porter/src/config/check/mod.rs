@@ -486,6 +486,10 @@ fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
             "without 'depth' and 'subfolders'",
         );
     }
+    let joins = w.join.unwrap_or(false);
+    if joins && !whole_folders {
+        c.fault(key(here, "join"), "'join' where files arrive by themselves", "whole_folders = true");
+    }
     let rate = w.frame_rate.as_deref().unwrap_or("25");
     let frame_rate = rate.parse::<Ratio>().ok().filter(|r| (1.0..=240.0).contains(&r.value()));
     if frame_rate.is_none() {
@@ -535,6 +539,7 @@ fn watch(c: &mut Checker<'_>, here: &At, w: &raw::Watch) -> Watch {
         since,
         from_file: w.from_file.clone(),
         whole_folders,
+        joins,
         to: Vec::new(),
     }
 }

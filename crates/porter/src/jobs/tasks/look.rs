@@ -8,7 +8,8 @@ use crate::error::{Error, Result};
 use crate::files::Watching;
 use crate::files::frames::Frames;
 use crate::files::many::Tree;
-use crate::maker::{self, Bounds, Class, FileName, InFolder, Order, Outcome, Run, RunOf, Work};
+use crate::files::pieces;
+use crate::maker::{self, Bounds, Class, FileName, InFolder, Order, Outcome, Pieces, Run, RunOf, Work};
 use crate::progress::{Progress, Stage};
 use crate::route::{self, Decision, Item};
 use crate::store::{Change, Counts, IfTaken, Job, PlannedOutput, RECIPE_VERSION, Sql, Step, Task, TaskKey};
@@ -52,13 +53,14 @@ pub fn look(d: &Desk<'_>, task: &Task) -> Result<Next> {
     super::reason::take_back(d);
     let began = clock::now();
     if let Some(tree) = d.job.tree() {
-        return match unfit(tree, &source)? {
-            Some(why) => d.turn_away(&why),
+        match unfit(tree, &source)? {
+            Some(why) => return d.turn_away(&why),
+            None if d.watch.joins => (),
             None => {
                 let begun = Change::Begun { job: d.job.id };
-                plan(d, &facts::of_folder(d.job.seen.size), (began, begun), is_version)
+                return plan(d, &facts::of_folder(d.job.seen.size), (began, begun), is_version);
             }
-        };
+        }
     }
     let folder = d.work_folder()?;
     let stays = task.tries == 0
@@ -292,6 +294,11 @@ impl Desk<'_> {
             return Ok((source.folder()?, Order { beside, steady_ms, ..order }));
         }
         let (rate, bytes) = (self.watch.frame_rate, self.job.seen.size);
+        if self.job.tree().is_some() {
+            let names = source.names().map_err(Error::path("cannot look through", &source.path()))?;
+            let joined = Some(Pieces { names: pieces::of(&names)?, bytes });
+            return Ok((source.open()?, Order { joined, ..order }));
+        }
         let frames = self.job.frames().cloned().map(|frames| RunOf { frames, rate, bytes });
         Ok((source.open()?, Order { frames, ..order }))
     }

@@ -31,7 +31,7 @@ pub fn make(d: &Desk<'_>, task: &Task) -> Result<Next> {
             return Ok(Next::Moved);
         }
     }
-    if d.job.tree().is_some() {
+    if d.job.tree().is_some() && !d.watch.joins {
         let why =
             "a folder that is taken whole goes on as it is, or in a package: its files are not looked into";
         let ends: Vec<_> = open.iter().map(|o| (o.number, End::NotApplicable(why.into()))).collect();
