@@ -143,6 +143,18 @@ impl<const N: usize> Takes for Small<N> {
     }
 }
 
+/// Each sample so many times.
+fn repeat(from: &[u8], times: usize, to: &mut [u8]) {
+    match times {
+        1 => to.copy_from_slice(&from[..to.len()]),
+        n => to.chunks_mut(n).zip(from).for_each(|(to, v)| to.fill(*v)),
+    }
+}
+
+fn byte(v: i32) -> u8 {
+    ((v + (1 << 15)) >> 16).clamp(0, 255) as u8
+}
+
 fn point(v: f32) -> u8 {
     (v + 128.5).clamp(0.0, 255.0) as u8
 }
@@ -150,7 +162,7 @@ fn point(v: f32) -> u8 {
 impl<const N: usize> Small<N> {
     fn image(self) -> Option<DynamicImage> {
         let (w, h) = (side(self.size.0, N as u32), side(self.size.1, N as u32));
-        if !self.is_plain || self.planes.iter().any(|p| !p.seen) {
+        if !self.is_plain || w == 0 || h == 0 || self.planes.iter().any(|p| !p.seen) {
             return None;
         }
         match self.planes.as_slice() {
@@ -170,23 +182,21 @@ impl<const N: usize> Small<N> {
                     return None;
                 }
                 let mut out = vec![0u8; w as usize * h as usize * 3];
+                let mut spread = [(); 3].map(|()| vec![0u8; w as usize]);
                 for (line, row) in out.chunks_exact_mut(w as usize * 3).enumerate() {
-                    let rows = all.map(|p| {
+                    for (p, to) in all.iter().zip(&mut spread) {
                         let width = p.across as usize * N;
-                        (
-                            &p.points[line / (most.1 / p.about.v) as usize * width..][..width],
-                            (most.0 / p.about.h) as usize,
-                        )
-                    });
-                    let [(ys, yn), (bs, bn), (rs, rn)] = rows;
-                    for (x, to) in row.chunks_exact_mut(3).enumerate() {
-                        let y = i32::from(ys[x / yn]) << 16;
-                        let (b, r) = (i32::from(bs[x / bn]) - 128, i32::from(rs[x / rn]) - 128);
+                        let from = &p.points[line / (most.1 / p.about.v) as usize * width..][..width];
+                        repeat(from, (most.0 / p.about.h) as usize, to);
+                    }
+                    let [ys, bs, rs] = &spread;
+                    for (((to, y), b), r) in row.chunks_exact_mut(3).zip(ys).zip(bs).zip(rs) {
+                        let (y, b, r) = (i32::from(*y) << 16, i32::from(*b) - 128, i32::from(*r) - 128);
                         // ITU-T T.871, 7.
                         let rgb = [y + 91_881 * r, y - 22_554 * b - 46_802 * r, y + 116_130 * b];
-                        for (to, v) in to.iter_mut().zip(rgb) {
-                            *to = ((v + (1 << 15)) >> 16).clamp(0, 255) as u8;
-                        }
+                        to[0] = byte(rgb[0]);
+                        to[1] = byte(rgb[1]);
+                        to[2] = byte(rgb[2]);
                     }
                 }
                 RgbImage::from_raw(w, h, out).map(DynamicImage::ImageRgb8)
