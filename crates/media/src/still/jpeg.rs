@@ -27,8 +27,8 @@ pub struct Coded {
     pub profile: Option<Vec<u8>>,
 }
 
-/// The first picture of a file, which may be smaller than it is where it is wanted within a size only. Damaged: no end marker behind the last scan (cut off), or a scan that a decoder which
-/// forgives nothing refuses.
+/// The first picture of a file, which may be smaller than it is where it is wanted within a size only. Damaged: no end marker
+/// behind the last scan (cut off), or a scan that a decoder which forgives nothing refuses.
 pub fn decode(source: &mut dyn Source, wanted: Option<Limit>) -> Result<Coded> {
     source.seek(SeekFrom::Start(0))?;
     let mut bytes = Vec::new();

@@ -3,7 +3,7 @@
 //! Everything is a table from red, green and blue as coded to the same as wanted, between whose points the four nearest
 //! count (tetrahedral interpolation): that of a `.cube` file, or one drawn up from the formulas of ITU-R BT.2100-2 and
 //! BT.2390-11. Where only the matrix differs there is none. Pictures of luma and colour differences have it once more on
-//! their own planes (`lattice.rs`), which is twenty times as quick; a look that this does not follow closely goes pixel by
+//! their own planes (`lattice.rs`), which is several times as quick; a look that this does not follow closely goes pixel by
 //! pixel.
 
 use super::frame::{shared, weights};
