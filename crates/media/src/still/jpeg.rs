@@ -29,7 +29,7 @@ pub struct Coded {
 
 /// The first picture of a file, which may be smaller than it is where it is wanted within a size only. Damaged: no end marker
 /// behind the last scan (cut off), or a scan that a decoder which forgives nothing refuses.
-pub fn decode(source: &mut dyn Source, wanted: Option<Limit>) -> Result<Coded> {
+pub fn decode(source: &mut dyn Source, wanted: &[Limit]) -> Result<Coded> {
     source.seek(SeekFrom::Start(0))?;
     let mut bytes = Vec::new();
     BufReader::new(&mut *source).take(crate::limits::MAX_STILL_BYTES).read_to_end(&mut bytes)?;
@@ -46,8 +46,8 @@ pub fn decode(source: &mut dyn Source, wanted: Option<Limit>) -> Result<Coded> {
     check_area("JPEG", w, h)?;
     let turn = decoder.exif().and_then(|exif| Orientation::from_exif_chunk(exif));
     let orientation = turn.unwrap_or(Orientation::NoTransforms);
-    if let Some(points) = wanted.and_then(|limit| small::points((w, h), orientation, limit))
-        && let Some(picture) = small::decode(bytes, points)?
+    if let Some(points) = small::points((w, h), orientation, wanted)
+        && let Some(picture) = small::decode(bytes, (w, h), points)?
     {
         return Ok(Coded { picture, orientation, profile: decoder.icc_profile() });
     }

@@ -431,8 +431,7 @@ pub fn decode_for(format: &StillFormat, source: &mut dyn Source, wanted: &[Limit
     refuse_raw(format, source)?;
     check_size(format.name, source)?;
     if format.name == "JPEG" {
-        let jpeg::Coded { picture, orientation, profile } =
-            guarded("JPEG", || jpeg::decode(source, largest(wanted)))?;
+        let jpeg::Coded { picture, orientation, profile } = guarded("JPEG", || jpeg::decode(source, wanted))?;
         return Ok(shown(picture, orientation, profile));
     }
     let library_format = match format.reader {

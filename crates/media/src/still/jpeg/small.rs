@@ -10,41 +10,41 @@ use crate::units::Ratio;
 use image::metadata::Orientation;
 use image::{DynamicImage, GrayImage, RgbImage};
 
-/// Points that an edge of a block becomes, if the picture is wanted within a size: at least twice as many as are needed are left
+/// Points that an edge of a block becomes, if the picture is wanted within sizes only: at least twice as many as are needed are left
 /// for the scaler. `None`: all of them.
-pub fn points((w, h): (u32, u32), orientation: Orientation, limit: Limit) -> Option<usize> {
+pub fn points((w, h): (u32, u32), orientation: Orientation, wanted: &[Limit]) -> Option<usize> {
     use Orientation::{Rotate90, Rotate90FlipH, Rotate270, Rotate270FlipH};
     let lies = matches!(orientation, Rotate90 | Rotate270 | Rotate90FlipH | Rotate270FlipH);
-    let limit = if lies { (limit.1, limit.0) } else { limit };
-    let is_smaller = (limit.0 > 0 && w > limit.0) || (limit.1 > 0 && h > limit.1);
-    if !is_smaller {
-        return None;
-    }
-    let to = fit(w, h, Ratio::ONE, limit);
-    // The size that comes out must not change with the size that went in.
-    [1, 2, 4].into_iter().find(|n| {
+    // The sizes that come out must not change with the size that went in.
+    let is_enough = |(sw, sh): (u32, u32), limit: &Limit| {
+        let limit = if lies { (limit.1, limit.0) } else { *limit };
+        let is_smaller = (limit.0 > 0 && w > limit.0) || (limit.1 > 0 && h > limit.1);
+        let to = fit(w, h, Ratio::ONE, limit);
+        is_smaller && sw >= to.0 * 2 && sh >= to.1 * 2 && fit(sw, sh, Ratio::ONE, limit) == to
+    };
+    let fits = |n: &usize| {
         let small = (side(w, *n as u32), side(h, *n as u32));
-        small.0 >= to.0 * 2 && small.1 >= to.1 * 2 && fit(small.0, small.1, Ratio::ONE, limit) == to
-    })
+        wanted.iter().all(|limit| is_enough(small, limit))
+    };
+    [1, 2, 4].into_iter().find(fits).filter(|_| !wanted.is_empty())
 }
 
 fn side(of: u32, points: u32) -> u32 {
     (of * points).div_ceil(8)
 }
 
-/// The picture with so many points for an edge of a block; `None` where it is of a form that is not read so.
-pub fn decode(bytes: &[u8], points: usize) -> Result<Option<DynamicImage>> {
+/// The picture of a known size with so many points for an edge of a block; `None` where it is of a form that is not read so.
+pub fn decode(bytes: &[u8], size: (u32, u32), points: usize) -> Result<Option<DynamicImage>> {
     match points {
-        1 => small::<1>(bytes),
-        2 => small::<2>(bytes),
-        _ => small::<4>(bytes),
+        1 => small::<1>(bytes, size),
+        2 => small::<2>(bytes, size),
+        _ => small::<4>(bytes, size),
     }
 }
 
-fn small<const N: usize>(bytes: &[u8]) -> Result<Option<DynamicImage>> {
+fn small<const N: usize>(bytes: &[u8], size: (u32, u32)) -> Result<Option<DynamicImage>> {
     let waves = waves::<N>();
-    let mut picture =
-        Small { size: (0, 0), steps: [[0.0; 64]; 4], planes: Vec::new(), waves, is_plain: true };
+    let mut picture = Small { size, steps: [[0.0; 64]; 4], planes: Vec::new(), waves, is_plain: true };
     scan::walk(bytes, &mut picture)?;
     Ok(picture.image())
 }
@@ -82,9 +82,10 @@ impl<const N: usize> Takes for Small<N> {
     const ALL: bool = N > 1;
 
     fn begin(&mut self, depth: u8, size: (u32, u32), components: &[Component]) {
-        self.size = size;
+        // A second header may state another size, which nobody has looked at.
+        let same = size == self.size && self.planes.is_empty();
         let named = components.len() == 3 && components.iter().zip(b"RGB").all(|(c, id)| c.id == *id);
-        self.is_plain &= depth == 8 && !named && matches!(components.len(), 1 | 3);
+        self.is_plain &= same && depth == 8 && !named && matches!(components.len(), 1 | 3);
         if !self.is_plain {
             self.planes.clear();
             return;
@@ -240,7 +241,7 @@ mod tests {
         let whole: DynamicImage = picture(size.0, size.1).into();
         let whole = if colours { whole } else { whole.to_luma8().into() };
         let bytes = coded(&whole, 92);
-        let small = decode(&bytes, points).unwrap().unwrap();
+        let small = decode(&bytes, size, points).unwrap().unwrap();
         assert_eq!(
             (small.width(), small.height()),
             (side(size.0, points as u32), side(size.1, points as u32))
@@ -276,26 +277,45 @@ mod tests {
         #[case] limit: (u32, u32),
         #[case] want: Option<usize>,
     ) {
-        assert_eq!(points(size, Orientation::NoTransforms, limit), want);
+        assert_eq!(points(size, Orientation::NoTransforms, &[limit]), want);
         let lying = (size.1, size.0);
-        assert_eq!(points(lying, Orientation::Rotate90, limit), want, "turned");
+        assert_eq!(points(lying, Orientation::Rotate90, &[limit]), want, "turned");
     }
 
     /// The size of what is made is that of the whole picture made smaller, whatever it is.
     #[test]
     fn sizes_do_not_change() {
+        let all = [(320, 0), (160, 160), (0, 99), (64, 0)];
         for w in (700..6100).step_by(37) {
-            for limit in [(320, 0), (160, 160), (0, 99)] {
-                let size = (w, w * 2 / 3 + w % 7);
-                if let Some(n) = points(size, Orientation::NoTransforms, limit) {
-                    let small = (side(size.0, n as u32), side(size.1, n as u32));
-                    assert_eq!(
-                        fit(small.0, small.1, Ratio::ONE, limit),
-                        fit(size.0, size.1, Ratio::ONE, limit)
-                    );
+            let size = (w, w * 2 / 3 + w % 7);
+            // Each by itself, and all of them from one picture.
+            for wanted in all.chunks(1).chain([all.as_slice()]) {
+                let Some(n) = points(size, Orientation::NoTransforms, wanted) else { continue };
+                let small = (side(size.0, n as u32), side(size.1, n as u32));
+                for limit in wanted {
+                    let of = |(w, h): (u32, u32)| fit(w, h, Ratio::ONE, *limit);
+                    assert_eq!(of(small), of(size));
                 }
             }
         }
+        assert_eq!(
+            points((6000, 4000), Orientation::NoTransforms, &[(320, 0), (0, 0)]),
+            None,
+            "one wants all of it"
+        );
+        assert_eq!(points((6000, 4000), Orientation::NoTransforms, &[]), None);
+    }
+
+    /// Nothing is kept for a size that a second header states: the decoder of whole pictures says what it is.
+    #[test]
+    fn a_second_header_is_not_followed() {
+        let mut bytes = coded(&picture(64, 48).into(), 90);
+        let at = bytes.windows(2).position(|w| w == [0xff, 0xc0]).unwrap();
+        let len = 2 + usize::from(bytes[at + 2]) * 256 + usize::from(bytes[at + 3]);
+        let mut second = bytes[at..at + len].to_vec();
+        second[5..9].copy_from_slice(&[0xff, 0xff, 0xff, 0xff]);
+        bytes.splice(at + len..at + len, second);
+        assert!(decode(&bytes, (64, 48), 2).is_ok_and(|p| p.is_none()) || scan::check(&bytes).is_err());
     }
 
     /// What is spoilt is told as it is of a picture that is decoded whole.
@@ -307,7 +327,7 @@ mod tests {
             let mut spoilt = bytes.clone();
             let at = 700 + n * (spoilt.len() - 800) / 200;
             spoilt[at] ^= 0x55;
-            let (small, whole) = (decode(&spoilt, 2), scan::check(&spoilt));
+            let (small, whole) = (decode(&spoilt, (640, 480), 2), scan::check(&spoilt));
             assert_eq!(
                 small.as_ref().err().map(ToString::to_string),
                 whole.as_ref().err().map(ToString::to_string)
