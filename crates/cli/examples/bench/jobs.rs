@@ -24,7 +24,7 @@ fn recipe(fit: (u32, u32)) -> Recipe {
 
 /// `whole`: a picture is decoded in its full size, wherever it goes.
 fn make(source: &Path, to: &Path, fit: (u32, u32), whole: bool) -> Result<(), Anyhow> {
-    if source.extension().is_some_and(|e| e == "jpg") {
+    if source.extension().is_some_and(|e| e == "jpg" || e == "ppm") {
         let mut file = File::open(source)?;
         let mut head = vec![0; 4096];
         let n = std::io::Read::read(&mut file, &mut head)?;
@@ -112,6 +112,79 @@ pub fn stills(b: &Bench) -> Result<(), Anyhow> {
     figure("5,000 small stills through the house / bare work", ours / bare, "x", 0.7, false);
     figure("  the same / bare work that decodes each in its full size", ours / whole, "x", 0.7, false);
     Ok(())
+}
+
+const CAMERA: usize = 1_000;
+
+/// Thumbnails of a camera's JPEGs beside what another program takes for the same, if that is there.
+pub fn thumbnails(b: &Bench) -> Result<(), Anyhow> {
+    const OTHER: &str = "vipsthumbnail";
+    if Command::new(OTHER).arg("--version").output().is_err() {
+        println!(
+            "thumbnails of camera JPEGs: not measured, {OTHER} is not there (apt install libvips-tools)"
+        );
+        return Ok(());
+    }
+    let dir = b.dir.join("camera");
+    let [from, ours, other] = ["from", "ours", "other"].map(|n| dir.join(n));
+    for dir in [&from, &ours, &other] {
+        std::fs::create_dir_all(dir)?;
+    }
+    let mut bytes = 0;
+    for n in 0..10 {
+        let (raw, first) = (dir.join("raw.ppm"), from.join(format!("{n}.jpg")));
+        std::fs::write(&raw, camera_picture(n))?;
+        make(&raw, &first, (0, 0), true)?;
+        bytes += std::fs::metadata(&first)?.len();
+        for k in 1..CAMERA as u32 / 10 {
+            std::fs::hard_link(&first, from.join(format!("{}.jpg", n + k * 10)))?;
+        }
+    }
+    let mut all: Vec<PathBuf> = std::fs::read_dir(&from)?.flatten().map(|e| e.path()).collect();
+    all.sort();
+    let seconds = |command: &mut Command| -> Result<f64, Anyhow> {
+        let start = Instant::now();
+        super::quiet(command)?;
+        Ok(start.elapsed().as_secs_f64())
+    };
+    let mine = seconds(
+        Command::new(&b.program)
+            .arg("convert")
+            .args(&all)
+            .args(["--preset", "thumbnail", "--name", "{stem}", "--to"])
+            .arg(&ours),
+    )?;
+    let to = format!("{}/%s.jpg", other.display());
+    let theirs = seconds(Command::new(OTHER).args(&all).args(["--size", "320x", "-o", &to]))?;
+    for dir in [&ours, &other] {
+        let made = std::fs::read_dir(dir)?.count();
+        if made != CAMERA {
+            return Err(format!("{made} of {CAMERA} thumbnails were made in {}", dir.display()).into());
+        }
+    }
+    eprintln!("  {CAMERA} of {:.1} MB: {mine:.1} s, {OTHER} {theirs:.1} s", bytes as f64 / 1e7);
+    figure("thumbnails of 1,000 JPEGs of 24 megapixels / another's", mine / theirs, "x", 1.0, true);
+    std::fs::remove_dir_all(dir)?;
+    Ok(())
+}
+
+/// Light and shade, edges and grain, 24 megapixels.
+fn camera_picture(n: u32) -> Vec<u8> {
+    let (w, h) = (6_000u32, 4_000u32);
+    let mut all = format!("P6 {w} {h} 255\n").into_bytes();
+    let mut grain = n + 1;
+    for y in 0..h {
+        for x in 0..w {
+            grain = grain.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+            let noise = (grain >> 28) as f32 - 7.5;
+            let (u, v) = (x as f32 / w as f32, y as f32 / h as f32);
+            let wave = ((u * 9.0 + v * 4.0 * (n + 1) as f32).sin() * (v * 13.0).cos()) * 60.0;
+            let edge = if (x / 173 + y / 131 + n).is_multiple_of(3) { 40.0 } else { 0.0 };
+            let value = |by: f32| (110.0 + wave * by + edge + noise) as u8;
+            all.extend([value(1.0), value(0.7), value(0.4 + u)]);
+        }
+    }
+    all
 }
 
 /// A board on a terminal while the house works.

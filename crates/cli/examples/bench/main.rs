@@ -52,7 +52,7 @@ fn main() -> Result<(), Anyhow> {
     let wanted = args.get(1).cloned().unwrap_or_default();
     let dir = tempfile::tempdir()?;
     let bench = Bench { dir: dir.path().to_owned(), program: program()? };
-    let parts: [(&str, Part); 23] = [
+    let parts: [(&str, Part); 24] = [
         ("help", help),
         ("sparse", sparse),
         ("folder", folder),
@@ -63,6 +63,7 @@ fn main() -> Result<(), Anyhow> {
         ("dispatch", house::dispatch),
         ("resume", house::resume),
         ("stills", jobs::stills),
+        ("thumbnails", jobs::thumbnails),
         ("board", jobs::board),
         ("decode", decode),
         ("camera", camera::camera),

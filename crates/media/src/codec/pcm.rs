@@ -53,16 +53,30 @@ impl Encoder {
     }
 
     fn give(&mut self, samples: usize, out: &mut Vec<Coded>) {
-        let full = (1i64 << (8 * self.bytes - 1)) as f32;
-        let mut data = Vec::with_capacity(samples * self.bytes);
-        for v in self.waiting.drain(..samples) {
-            let v = (v * full).round().clamp(-full, full - 1.0) as i32;
-            data.extend_from_slice(&v.to_le_bytes()[..self.bytes]);
-        }
+        let some = &self.waiting[..samples];
+        let data = match self.bytes {
+            2 => whole::<2>(some),
+            3 => whole::<3>(some),
+            _ => whole::<4>(some),
+        };
+        self.waiting.drain(..samples);
         let duration = (samples / self.channels) as i64;
         out.push(Coded { pts: self.given, duration, key: true, data });
         self.given += duration;
     }
+}
+
+/// The nearest whole numbers of so many bytes.
+fn whole<const BYTES: usize>(samples: &[f32]) -> Vec<u8> {
+    let full = f64::from(1u32 << (8 * BYTES - 1));
+    let mut data = vec![0; samples.len() * BYTES];
+    for (to, v) in data.as_chunks_mut().0.iter_mut().zip(samples) {
+        // Above this number one has no fraction, and its lower 32 bits are the whole number that was added.
+        let v = (f64::from(*v) * full).clamp(-full, full - 1.0) + (3u64 << 51) as f64;
+        let v: [u8; 8] = v.to_bits().to_le_bytes();
+        *to = std::array::from_fn::<u8, BYTES, _>(|n| v[n]);
+    }
+    data
 }
 
 impl EncodeAudio for Encoder {

@@ -6,7 +6,7 @@ use super::{Control, Line, Message};
 use crate::codec::h264::control::{Ahead, Looker};
 use crate::container::Demux;
 use crate::error::{Error, Result};
-use crate::filter::audio::loudness::Meter;
+use crate::filter::audio::meter::Meter;
 use crate::filter::audio::{AudioChain, AudioForm, AudioStep, Timeline};
 use crate::filter::video::Shown;
 use crate::frame::{AudioFrame, Pool, VideoFrame};
@@ -394,15 +394,16 @@ impl Measured {
     fn take(&mut self, frame: &AudioFrame) -> Result<()> {
         let Some(frame) = within(frame, self.key.span) else { return Ok(()) };
         let (silence, sound) = self.line.place(frame)?;
-        self.meter.silence(silence)?;
+        self.meter.silence(silence);
         let sound = self.chain.push(sound)?;
-        self.meter.add(&sound)
+        self.meter.add(&sound);
+        Ok(())
     }
 
     fn finish(&mut self) -> Result<()> {
         if !std::mem::replace(&mut self.ended, true) {
             let rest = self.chain.finish()?;
-            self.meter.add(&rest)?;
+            self.meter.add(&rest);
         }
         Ok(())
     }

@@ -5,7 +5,8 @@
 
 pub mod dynamics;
 pub mod fade;
-pub mod loudness;
+pub mod limiter;
+pub mod meter;
 pub mod mix;
 pub mod resample;
 pub mod timeline;
@@ -19,7 +20,7 @@ pub use timeline::Timeline;
 
 use crate::error::Result;
 use crate::recipe::Loudness;
-use loudness::Limiter;
+use limiter::Limiter;
 
 /// Interleaved samples in, interleaved samples out. Over the whole of a sound the length is that of what came in (at the
 /// new rate, where that is another), and nothing moves in time.

@@ -201,16 +201,15 @@ impl Sample for u16 {
 
 trait Number: Copy + Ord + Into<i32> {
     const ZERO: Self;
-    /// Every bit is set.
-    const ALL: Self;
     fn apart(self, other: Self) -> Self;
     fn sum(self, other: Self, third: Self) -> Self;
     fn mean(self, other: Self) -> Self;
-    /// Every bit where it is less, else none.
-    fn less(self, than: Self) -> Self;
-    fn both(self, mask: Self) -> Self;
-    /// Itself where the mask is set, else the other.
-    fn or(self, mask: Self, other: Self) -> Self;
+    /// Itself where it is less, else below all numbers that are not.
+    fn if_less(self, than: Self) -> Self;
+    /// The lesser of both, where what is below all counts as above all.
+    fn lesser(self, other: Self) -> Self;
+    /// Itself where two are the same, else the other.
+    fn if_same(self, two: (Self, Self), other: Self) -> Self;
     /// On the way to another, as far as it moves.
     fn towards(self, other: Self, moving: Self, scale: i32) -> Self;
 }
@@ -219,10 +218,9 @@ trait Number: Copy + Ord + Into<i32> {
 const WAY: i32 = MOVES - STILL;
 
 macro_rules! number {
-    ($t:ty, $towards:item) => {
+    ($t:ty, $unsigned:ty, $wide:ty, $towards:item) => {
         impl Number for $t {
             const ZERO: $t = 0;
-            const ALL: $t = -1;
             #[inline(always)]
             fn apart(self, other: $t) -> $t {
                 (self - other).abs()
@@ -233,19 +231,20 @@ macro_rules! number {
             }
             #[inline(always)]
             fn mean(self, other: $t) -> $t {
-                (self + other + 1) >> 1
+                // As processors have it: in wider numbers without a sign.
+                ((self as $unsigned as $wide + other as $unsigned as $wide + 1) >> 1) as $t
             }
             #[inline(always)]
-            fn less(self, than: $t) -> $t {
-                -<$t>::from(self < than)
+            fn if_less(self, than: $t) -> $t {
+                if self < than { self } else { -1 }
             }
             #[inline(always)]
-            fn both(self, mask: $t) -> $t {
-                self & mask
+            fn lesser(self, other: $t) -> $t {
+                (self as $unsigned).min(other as $unsigned) as $t
             }
             #[inline(always)]
-            fn or(self, mask: $t, other: $t) -> $t {
-                (self & mask) | (other & !mask)
+            fn if_same(self, (a, b): ($t, $t), other: $t) -> $t {
+                if a == b { self } else { other }
             }
             #[inline(always)]
             $towards
@@ -254,6 +253,8 @@ macro_rules! number {
 }
 number!(
     i16,
+    u16,
+    u32,
     // 8 bits: the scale is 1, and a tenth is the upper half of a product.
     fn towards(self, other: i16, moving: i16, _: i32) -> i16 {
         const PART: i32 = (1 << 16) / WAY + 1;
@@ -264,6 +265,8 @@ number!(
 );
 number!(
     i32,
+    u32,
+    u32,
     fn towards(self, other: i32, moving: i32, scale: i32) -> i32 {
         let (still, full) = (STILL * scale, WAY * scale);
         let way = (moving - still).clamp(0, full) as f32 / full as f32;
@@ -380,10 +383,9 @@ struct Drawn<N> {
     below: Vec<N>,
     apart: Vec<N>,
     straight: Vec<N>,
-    /// The best so far, the last of its side, and whether that side still gets better.
+    /// The best so far, and the last of its side as long as that gets better.
     best: Vec<N>,
     last: Vec<N>,
-    going: Vec<N>,
     values: Vec<N>,
 }
 
@@ -397,7 +399,6 @@ impl<N: Number> Drawn<N> {
             straight: line(),
             best: line(),
             last: line(),
-            going: line(),
             values: line(),
         }
     }
@@ -414,7 +415,6 @@ impl<N: Number> Drawn<N> {
             &mut self.straight,
             &mut self.best,
             &mut self.last,
-            &mut self.going,
             &mut self.values,
         ];
         all.into_iter().for_each(|line| line.resize(w, N::ZERO));
@@ -439,7 +439,6 @@ impl<N: Number> Drawn<N> {
         let inside = REACH + 1..w - REACH - 1;
         for side in [-1isize, 1] {
             self.last.copy_from_slice(&self.straight);
-            self.going.fill(N::ALL);
             for reach in 1..=REACH as isize {
                 let lean = side * reach;
                 self.unlike(lean);
@@ -450,21 +449,18 @@ impl<N: Number> Drawn<N> {
                 let [left, here, right] = [0, 1, 2].map(|n| &self.apart[inside.start - 1 + n..]);
                 let best = &mut self.best[inside.clone()];
                 let last = &mut self.last[inside.clone()];
-                let going = &mut self.going[inside.clone()];
                 let values = &mut self.values[inside.clone()];
                 // All as long as each other, which is told so that nothing is asked at every point.
                 let n = a.len();
                 let (b, best, last) = (&b[..n], &mut best[..n], &mut last[..n]);
                 let (left, here, right) = (&left[..n], &here[..n], &right[..n]);
-                let (going, values) = (&mut going[..n], &mut values[..n]);
+                let values = &mut values[..n];
                 for i in 0..n {
                     let cost = left[i].sum(here[i], right[i]);
-                    let better = going[i].both(cost.less(last[i]));
-                    let take = better.both(cost.less(best[i]));
-                    going[i] = better;
-                    last[i] = cost.or(better, last[i]);
-                    best[i] = cost.or(take, best[i]);
-                    values[i] = a[i].mean(b[i]).or(take, values[i]);
+                    last[i] = cost.if_less(last[i]);
+                    let new = last[i].lesser(best[i]);
+                    values[i] = values[i].if_same((new, best[i]), a[i].mean(b[i]));
+                    best[i] = new;
                 }
             }
         }

@@ -129,7 +129,7 @@ fn inner(all: &[f64]) -> (usize, usize) {
 /// Rows that are made together.
 const ROWS: usize = 16;
 /// And how much of them.
-const TILE: usize = 240;
+const TILE: usize = 1920;
 
 pub trait Sample: Copy + Default + Send + Sync {
     fn get(self) -> f32;

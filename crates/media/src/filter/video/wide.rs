@@ -5,13 +5,24 @@ pub trait Work {
     fn work(self, machine: impl Machine);
 }
 
-/// Sixteen numbers that lie beside each other.
+/// Numbers that lie beside each other.
 pub type Sixteen = [i16; 16];
+pub type Eight = [i16; 8];
 
 /// What compilers do not find by themselves.
 pub trait Machine: Copy {
     /// Products of fractions, of which 32,768 is one, rounded to the nearest. Never of -1 and -1.
     fn product(self, a: Sixteen, b: Sixteen) -> Sixteen;
+
+    /// Eight sums of eight values with a weight each, as samples.
+    fn mixed(self, values: [&Eight; 8], weights: [&Eight; 8], end: End) -> [u16; 8];
+}
+
+/// How sums become samples: rounded, without so many of their bits, and no more than the most.
+#[derive(Clone, Copy)]
+pub struct End {
+    pub bits: u32,
+    pub most: u16,
 }
 
 /// Any processor.
@@ -23,12 +34,21 @@ impl Machine for Plain {
     fn product(self, a: Sixteen, b: Sixteen) -> Sixteen {
         std::array::from_fn(|n| ((i32::from(a[n]) * i32::from(b[n]) + (1 << 14)) >> 15) as i16)
     }
+
+    #[inline(always)]
+    fn mixed(self, values: [&Eight; 8], weights: [&Eight; 8], end: End) -> [u16; 8] {
+        std::array::from_fn(|i| {
+            let sum: i32 = (0..8).map(|n| i32::from(values[i][n]) * i32::from(weights[i][n])).sum();
+            ((sum + (1 << (end.bits - 1))) >> end.bits).clamp(0, end.most.into()) as u16
+        })
+    }
 }
 
 #[cfg(target_arch = "x86_64")]
 mod avx2 {
-    use super::{Machine, Sixteen, Work};
+    use super::{Eight, End, Machine, Sixteen, Work};
     use pulp::x86::V3;
+    use std::arch::x86_64::{__m128i, __m256i};
 
     #[derive(Clone, Copy)]
     struct Avx2(V3);
@@ -37,6 +57,22 @@ mod avx2 {
         #[inline(always)]
         fn product(self, a: Sixteen, b: Sixteen) -> Sixteen {
             bytemuck::cast(self.0.avx2._mm256_mulhrs_epi16(bytemuck::cast(a), bytemuck::cast(b)))
+        }
+
+        #[inline(always)]
+        fn mixed(self, values: [&Eight; 8], weights: [&Eight; 8], end: End) -> [u16; 8] {
+            let m = self.0.avx2;
+            // Two of the eight are worked on at once, so that they lie in their order when they are added up.
+            let two = |of: &[&Eight; 8], i: usize| -> __m256i { bytemuck::cast([*of[i], *of[i + 4]]) };
+            let sums = |i: usize| m._mm256_madd_epi16(two(&values, i), two(&weights, i));
+            let (a, b) = (m._mm256_hadd_epi32(sums(0), sums(1)), m._mm256_hadd_epi32(sums(2), sums(3)));
+            let half: __m256i = bytemuck::cast([1i32 << (end.bits - 1); 8]);
+            let all = m._mm256_add_epi32(m._mm256_hadd_epi32(a, b), half);
+            let bits: __m128i = bytemuck::cast([u64::from(end.bits), 0]);
+            let [low, high]: [__m128i; 2] = bytemuck::cast(m._mm256_sra_epi32(all, bits));
+            let sse = self.0.sse4_1;
+            let most: __m128i = bytemuck::cast([end.most; 8]);
+            bytemuck::cast(sse._mm_min_epu16(sse._mm_packus_epi32(low, high), most))
         }
     }
 
@@ -117,6 +153,36 @@ mod tests {
         run(Products(&mut here));
         Products(&mut plain).work(Plain);
         assert_eq!(here, plain);
+    }
+
+    #[test]
+    fn every_machine_has_the_same_sums() {
+        struct Sums<'a>(&'a mut Vec<[u16; 8]>);
+        impl Work for Sums<'_> {
+            fn work(self, machine: impl Machine) {
+                for n in 0..500i32 {
+                    let of = |by: i32, most: i32| -> [Eight; 8] {
+                        let at = |k: i32, i: i32| (n * by + k * 613 + i * 7919) % (2 * most) - most;
+                        std::array::from_fn(|k| std::array::from_fn(|i| at(k as i32, i as i32) as i16))
+                    };
+                    let (values, weights) = (of(977, 31_000), of(131, 2048));
+                    let end = End { bits: 14, most: 1023 };
+                    let sums = machine.mixed(values.each_ref(), weights.each_ref(), end);
+                    for (k, sum) in sums.iter().enumerate() {
+                        let all = values[k].iter().zip(&weights[k]);
+                        let want = all.map(|(v, w)| f64::from(*v) * f64::from(*w)).sum::<f64>() / 16_384.0;
+                        assert_eq!(f64::from(*sum), (want + 0.5).floor().clamp(0.0, 1023.0));
+                    }
+                    self.0.push(sums);
+                }
+            }
+        }
+        let (mut here, mut plain) = (Vec::new(), Vec::new());
+        run(Sums(&mut here));
+        Sums(&mut plain).work(Plain);
+        assert_eq!(here, plain);
+        let between = here.iter().flatten().filter(|v| (1..1023).contains(*v)).count();
+        assert!(between > 300, "{between}");
     }
 
     #[test]

@@ -1,48 +1,6 @@
-//! Loudness of a programme (ITU-R BS.1770-5, EBU R 128), and a limiter for its true peaks. The measuring is ebur128's.
+//! A limiter for true peaks.
 
-use crate::error::{Error, Result};
-use crate::recipe::Loudness;
-use ebur128::{EbuR128, Mode};
 use std::collections::VecDeque;
-
-pub struct Meter {
-    inner: EbuR128,
-    channels: usize,
-}
-
-impl Meter {
-    pub fn new(rate: u32, channels: u16) -> Result<Meter> {
-        let inner = EbuR128::new(channels.into(), rate, Mode::I)
-            .map_err(|e| Error::setting("loudness", format!("{channels} channels at {rate} Hz: {e}")))?;
-        Ok(Meter { inner, channels: channels.into() })
-    }
-
-    /// Interleaved samples.
-    pub fn add(&mut self, samples: &[f32]) -> Result<()> {
-        self.inner.add_frames_f32(samples).map_err(|e| Error::limit("loudness", e.to_string()))
-    }
-
-    pub fn silence(&mut self, mut samples: u64) -> Result<()> {
-        while samples > 0 {
-            let n = samples.min(48_000);
-            samples -= n;
-            self.add(&vec![0.0; n as usize * self.channels])?;
-        }
-        Ok(())
-    }
-
-    /// LUFS of all that was added; `None` for silence.
-    pub fn loudness(&self) -> Option<f64> {
-        self.inner.loudness_global().ok().filter(|l| l.is_finite())
-    }
-
-    /// What brings it to the target. Silence stays silence.
-    pub fn gain(&self, to: Loudness) -> Option<f32> {
-        let now = self.loudness().filter(|l| *l > -70.0)?;
-        // More would make noise of what was not meant to be heard.
-        Some(10f64.powf((to.target - now).min(40.0) / 20.0) as f32)
-    }
-}
 
 /// Times as many samples as are looked at between two, for a peak that lies there.
 const OVER: usize = 4;
@@ -231,6 +189,7 @@ impl Limiter {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use ebur128::{EbuR128, Mode};
     use rstest::rstest;
 
     fn true_peak(samples: &[f32], channels: u32) -> f64 {
