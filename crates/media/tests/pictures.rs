@@ -277,3 +277,39 @@ fn a_timecode_keeps_to_the_source_at_another_rate() {
     let near = |n: usize| row(&running[n].1).iter().zip(row(&fixed[n].1)).all(|(a, b)| a.abs_diff(b) < 40);
     assert!(near(2) && !near(5));
 }
+
+/// Encoders of AV1 films and of AVIF stills take turns, and what would wait for the other for ever says so by itself.
+#[test]
+fn av1_films_and_avif_stills_are_made_in_one_pass() {
+    let still = |at| {
+        let (fit, format) = ((160, 0), StillChoice::Avif(60));
+        Recipe { still: Some(StillRecipe { fit, format, at, alpha: Alpha::default() }), ..Recipe::default() }
+    };
+    let av1 = |fit, codec| Recipe {
+        video: Some(VideoRecipe { codec, fit, ..VideoRecipe::default() }),
+        ..Recipe::default()
+    };
+    let mut every = pictures(PicturesKind::Run { every_ms: Some(500) }, (160, 0));
+    every.pictures.as_mut().unwrap().format = StillChoice::Avif(60);
+    let all = [
+        av1((160, 90), VideoCodec::Av1),
+        av1((256, 144), VideoCodec::Av1Ten),
+        still(None),
+        still(Some(Moment::Ms(400))),
+        every,
+    ];
+    let room = Room::with(&Clip::default());
+    let mut demux = media::container::open(Box::new(std::fs::File::open(&room.source).unwrap())).unwrap();
+    let plan = plan(demux.tracks(), &all).unwrap();
+    let targets = plan.outputs.iter().enumerate().map(|(n, o)| room::target(&room.path(n), o.is_folder()));
+    let control = Control::new(all.len());
+    let mut made = run::run(demux.as_mut(), &plan, targets.collect(), &control).unwrap();
+    let why = made.pop().unwrap().unwrap_err().to_string();
+    assert!(why.contains("by a rule or a run of their own"), "{why}");
+    let frames: Vec<u64> = made.into_iter().map(|m| m.unwrap().frames).collect();
+    assert_eq!(frames, [50, 50, 1, 1]);
+    for n in 2..4 {
+        let facts = room.facts(n);
+        assert_eq!((facts.format.as_str(), facts.damage.clone()), ("AVIF", None));
+    }
+}

@@ -97,7 +97,7 @@ fn in_browser(a: &args::Board, at: PathBuf, house: House) -> Result<ExitCode> {
         order: Box::new(move |order| match have_done(&at, order) {
             Ok((said, false)) => Ok(said.join(" ")),
             Ok((said, true)) => Err(said.join(" ")),
-            Err(e) => Err(format!("{e:#}")),
+            Err(e) => Err(ui::errors::line(&e)),
         }),
     };
     web::serve(listener, desk)?;
@@ -146,6 +146,6 @@ fn grant(at: &std::path::Path, house: &House, view: &mut View, wish: Wish) {
     };
     view.said = match have_done(at, order) {
         Ok((said, _)) => said.join(" "),
-        Err(e) => format!("{e:#}"),
+        Err(e) => ui::errors::line(&e),
     };
 }

@@ -136,9 +136,9 @@ fn take<'a>(
 /// Nothing could be made of a file.
 fn untold(a: &Convert, file: &str, e: &anyhow::Error) {
     if a.json {
-        event(json!({ "what": "failed", "file": file, "why": format!("{e:#}") }));
+        event(json!({ "what": "failed", "file": file, "why": ui::errors::line(e) }));
     } else {
-        eprintln!("{file}: {e:#}");
+        eprintln!("{file}: {}", ui::errors::line(e));
     }
 }
 

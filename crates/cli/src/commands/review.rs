@@ -114,7 +114,7 @@ fn import(file: &Path, by: &str, at: &Path) -> Result<ExitCode> {
     for row in &rows {
         let said = one_row(row, &all, by, at).unwrap_or_else(|e| {
             failed += 1;
-            format!("not done: {e:#}")
+            format!("not done: {}", ui::errors::line(&e))
         });
         crate::say!("line {}, {}: {said}", row.line, if row.id.is_empty() { "no id" } else { &row.id });
     }

@@ -49,10 +49,10 @@ pub fn transcribe(a: &Transcribe) -> Result<ExitCode> {
             if a.json {
                 crate::say!(
                     "{}",
-                    json!({ "what": "failed", "file": media::show::path(path), "why": format!("{e:#}") })
+                    json!({ "what": "failed", "file": media::show::path(path), "why": ui::errors::line(&e) })
                 );
             } else {
-                eprintln!("{}: {e:#}", media::show::path(path));
+                eprintln!("{}: {}", media::show::path(path), ui::errors::line(&e));
             }
         }
     }

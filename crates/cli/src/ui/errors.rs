@@ -41,8 +41,22 @@ pub fn show(e: &anyhow::Error) {
                 eprintln!("  {next}");
             }
         }
-        None => eprintln!("error: {e:#}"),
+        None => eprintln!("error: {}", line(e)),
     }
+}
+
+/// An error with what is behind it, on one line: a reason that an error states by itself is not told once more.
+pub fn line(e: &anyhow::Error) -> String {
+    let mut told = String::new();
+    for cause in e.chain().map(ToString::to_string) {
+        let reason = cause.split(" (os error").next().unwrap_or_default();
+        if told.is_empty() {
+            told = cause;
+        } else if !told.ends_with(reason) {
+            told = format!("{told}: {cause}");
+        }
+    }
+    told
 }
 
 /// File, line and key, the line itself with the place marked, what was found and what would be right.
@@ -99,5 +113,20 @@ fn what_next(e: &Error) -> Option<&'static str> {
             "Put it back from a backup before the next start: without it nobody knows what was delivered.",
         ),
         _ => None,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use anyhow::Context;
+
+    #[test]
+    fn a_reason_is_told_once() {
+        let gone = || std::io::Error::from_raw_os_error(2);
+        let own: anyhow::Error = Error::path("cannot read", std::path::Path::new("clip.mp4"))(gone()).into();
+        assert_eq!(line(&own), "cannot read clip.mp4: No such file or directory");
+        let around = Err::<(), _>(gone()).context("cannot read clip.mp4").unwrap_err();
+        assert_eq!(line(&around), "cannot read clip.mp4: No such file or directory (os error 2)");
     }
 }

@@ -136,6 +136,16 @@ fn resume(plan: &Plan, kept: &[Keeps]) -> f64 {
     behind.reduce(f64::min).unwrap_or(0.0)
 }
 
+fn is_av1(line: &MadePlan) -> bool {
+    let video = line.film().and_then(|f| f.video.as_ref());
+    video.is_some_and(|v| v.coder.coded == crate::track::Codec::Av1)
+}
+
+/// Written while the film goes on. Encoders of stills and of films take turns (`codec/svt`), so they would wait for each other.
+fn is_avif_on_the_way(p: &crate::plan::PicturesPlan) -> bool {
+    p.kind.is_folder() && matches!(p.format, crate::still::StillCodec::Avif(_))
+}
+
 /// Makes every output of the plan. Each sink becomes a whole file, or is worthless where its result is an error. An error
 /// of the whole is the source's, or the wish to stop.
 pub fn run(
@@ -170,6 +180,7 @@ pub fn run_on(
         let mut tree = tree::Tree::new(plan, &lines, &pool, &senders)?;
         let (mut workers, mut streams) = (Vec::new(), Vec::new());
         let mut receivers = receivers.into_iter();
+        let av1 = lines.iter().any(|line| is_av1(line));
         for (i, ((out, to), mut kept)) in plan.outputs.iter().zip(targets).zip(kept).enumerate() {
             let (targets, stream) = stream::begin(&out.made, to)?;
             streams.push(stream);
@@ -185,6 +196,10 @@ pub fn run_on(
                         film::make(counted, film, (chain, kept), to.file()?, pool, from, control)
                     }
                     MadePlan::Still(still) => still::make(counted, still, chain, to.file()?, from, control),
+                    MadePlan::Pictures(p) if av1 && is_avif_on_the_way(p) => Err(Error::unsupported(
+                        "AVIF",
+                        "pictures on the way of a film that is made into AV1 at the same time; have them made by a rule or a run of their own",
+                    )),
                     MadePlan::Pictures(p) => pictures::make(counted, p, chain, to, from, control),
                     MadePlan::Wave(w) => wave::make(counted, w, to.file()?, from, control),
                     MadePlan::Stream(_) => Err(Error::setting("plan", "a stream in a stream")),

@@ -47,36 +47,33 @@ pub fn collect(
     from: Receiver<Message>,
     control: &Control,
 ) -> Result<Made> {
-    let (mut ready, mut made) = (Vec::new(), Made::default());
-    for message in from {
+    let (mut ready, mut made, mut ended) = (Vec::new(), Made::default(), false);
+    while !ended {
+        let Ok(message) = from.recv() else { return Err(Error::Stopped) };
         if control.stopping() {
             return Err(Error::Stopped);
         }
-        let ended = match message {
-            Message::Picture(shown) => {
-                chain.push(shown, &mut ready)?;
-                false
-            }
-            Message::Sound { .. } | Message::Packet(_) => false,
+        match message {
+            Message::Picture(shown) => chain.push(shown, &mut ready)?,
+            Message::Sound { .. } | Message::Packet(_) => (),
             Message::End(line) => {
                 chain.finish(&mut ready)?;
-                line == Line::Pictures
+                ended = line == Line::Pictures;
             }
-        };
+        }
         for shown in ready.drain(..) {
             maker.take(&shown)?;
             made.frames += 1;
             control.add(number, 1);
         }
-        if ended {
-            if made.frames == 0 {
-                return Err(Error::damaged("picture track", "it has no picture"));
-            }
-            made.size = Some(maker.finish()?);
-            return Ok(made);
-        }
     }
-    Err(Error::Stopped)
+    // Whoever sends more need not wait for what is written now.
+    drop(from);
+    if made.frames == 0 {
+        return Err(Error::damaged("picture track", "it has no picture"));
+    }
+    made.size = Some(maker.finish()?);
+    Ok(made)
 }
 
 /// Makes something of several pictures.

@@ -8,6 +8,47 @@ use crate::frame::{Chroma, Samples, VideoFrame};
 use crate::recipe::{BitRecipe, Plain};
 use std::os::raw::{c_int, c_longlong, c_uchar, c_uint, c_void};
 use std::ptr;
+use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
+
+/// The library (1.4) keeps tables for all its encoders in one place. Two that are opened or closed at the same moment end the
+/// program; so does, now and then, one of a still beside one of a film.
+static OPENING: Mutex<()> = Mutex::new(());
+
+fn alone() -> MutexGuard<'static, ()> {
+    OPENING.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// What an encoder is for.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Use {
+    Film,
+    Still,
+}
+
+/// Encoders there are: of films, of stills.
+static THERE: Mutex<[usize; 2]> = Mutex::new([0; 2]);
+static FEWER: Condvar = Condvar::new();
+
+/// Encoders of one use at a time: those of the other wait for it.
+struct Turn(Use);
+
+impl Turn {
+    fn take(of: Use) -> Turn {
+        let mut there = THERE.lock().unwrap_or_else(PoisonError::into_inner);
+        while there[1 - of as usize] > 0 {
+            there = FEWER.wait(there).unwrap_or_else(PoisonError::into_inner);
+        }
+        there[of as usize] += 1;
+        Turn(of)
+    }
+}
+
+impl Drop for Turn {
+    fn drop(&mut self) {
+        THERE.lock().unwrap_or_else(PoisonError::into_inner)[self.0 as usize] -= 1;
+        FEWER.notify_all();
+    }
+}
 
 #[repr(C)]
 struct Settings {
@@ -90,6 +131,8 @@ pub struct Encoder {
     depth: u8,
     setup: Vec<u8>,
     inside: Numbered,
+    /// Given back when the library's encoder is closed.
+    _turn: Turn,
 }
 
 // SAFETY: one owner at a time; the library's own threads work on its own memory.
@@ -139,14 +182,23 @@ impl Encoder {
             matrix: form.colour.matrix,
             full_range: form.colour.full_range.into(),
         };
+        let turn = Turn::take(if layers == 0 { Use::Still } else { Use::Film });
+        let opening = alone();
         // SAFETY: a whole record; null is checked.
         let raw = unsafe { porter_svt_open(&settings) };
+        drop(opening);
         let (w, h) = (form.width, form.height);
         if raw.is_null() {
             return Err(Error::setting("video", format!("the AV1 encoder refused {w}x{h} with {amount:?}")));
         }
-        let mut encoder =
-            Encoder { raw, size: (w, h), depth: form.depth, setup: Vec::new(), inside: Numbered::default() };
+        let mut encoder = Encoder {
+            raw,
+            size: (w, h),
+            depth: form.depth,
+            setup: Vec::new(),
+            inside: Numbered::default(),
+            _turn: turn,
+        };
         let (mut data, mut len, mut keep) = (ptr::null(), 0, ptr::null_mut());
         // SAFETY: all three are written where it gives 0; what it gave is copied before it is freed.
         unsafe {
@@ -236,6 +288,7 @@ impl EncodeVideo for Encoder {
 
 impl Drop for Encoder {
     fn drop(&mut self) {
+        let _closing = alone();
         // SAFETY: opened in `new`, closed once.
         unsafe { porter_svt_close(self.raw) }
     }

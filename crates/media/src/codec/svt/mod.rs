@@ -64,3 +64,48 @@ pub fn still(_: &VideoFrame, _: u32) -> Result<(Vec<u8>, Vec<u8>)> {
 pub fn missing() -> Result<()> {
     if PRESENT { Ok(()) } else { Err(Error::unsupported("", MISSING)) }
 }
+
+#[cfg(all(test, svt))]
+mod tests {
+    use super::*;
+    use crate::frame::{Chroma, Pool};
+
+    fn picture(n: u16) -> VideoFrame {
+        let mut f = VideoFrame::new(&Pool::new(), 96, 64, Chroma::C420, 8).unwrap();
+        for p in &mut f.planes {
+            for y in 0..p.height as usize {
+                (0..p.width as usize).for_each(|x| p.put(x, y, (x as u16 * 3 + y as u16 * 5 + n * 7) % 256));
+            }
+        }
+        f
+    }
+
+    fn film(pictures: u16) -> Vec<u8> {
+        let form = PictureForm::plain(96, 64, Ratio { num: 25, den: 1 });
+        let mut encoder = encoder(&form, BitRecipe::Quantiser(30), 25).unwrap();
+        let mut out = Vec::new();
+        (0..pictures).for_each(|n| encoder.encode(&picture(n), n.into(), 1, &mut out).unwrap());
+        encoder.flush(&mut out).unwrap();
+        out.into_iter().flat_map(|p| p.data).collect()
+    }
+
+    /// Encoders of many threads, which the library alone does not bear: each gives what it gives by itself.
+    #[test]
+    fn many_at_once() {
+        let alone: Vec<_> = (0..4).map(|n| still(&picture(n), 25).unwrap()).collect();
+        let film_alone = film(12);
+        std::thread::scope(|s| {
+            for t in 0..6u16 {
+                let (alone, film_alone) = (&alone, &film_alone);
+                s.spawn(move || {
+                    for n in 0..12 {
+                        match (t + n) % 5 {
+                            4 => assert!(film(12) == *film_alone),
+                            k => assert!(still(&picture(k), 25).unwrap() == alone[usize::from(k)]),
+                        }
+                    }
+                });
+            }
+        });
+    }
+}
