@@ -298,10 +298,12 @@ fn cut_often_by(cutter: Cutter, remote: &Remote, there: &dyn Fn() -> Vec<Vec<u8>
             let mut attempt = attempt;
             match attempt() {
                 Ok(()) => break,
-                Err(Trouble::Away(_)) => failed += 1,
+                // A server may need a moment to see that a line is gone, and a porter waits before it tries again.
+                Err(Trouble::Away(_)) => std::thread::sleep(Duration::from_millis(20)),
                 Err(t) => panic!("{t:?}"),
             }
-            assert!(failed < times * 4);
+            failed += 1;
+            assert!(failed < times * 8);
         }
     }
     let there = there();
