@@ -67,10 +67,10 @@ struct Plane {
     seen: bool,
 }
 
-/// Row n of the transform: how much of each frequency a point has.
+/// For each frequency, how much of it each point has.
 fn waves<const N: usize>() -> [[f32; N]; N] {
-    std::array::from_fn(|n| {
-        std::array::from_fn(|k| {
+    std::array::from_fn(|k| {
+        std::array::from_fn(|n| {
             let angle = (2 * n + 1) as f32 * k as f32 * std::f32::consts::PI / (2 * N) as f32;
             0.5 * angle.cos() * if k == 0 { std::f32::consts::FRAC_1_SQRT_2 } else { 1.0 }
         })
@@ -125,21 +125,28 @@ impl<const N: usize> Takes for Small<N> {
             plane.points[first] = point(block[0] as f32 * steps[0] / 8.0);
             return;
         }
-        let waves = &self.waves;
-        // Across, then down.
+        let lines = plane.points[first..].chunks_mut(width).take(N);
+        // Most blocks of what is smooth, or of colours, have one value.
+        let is_one = (0..N).all(|k| block[k * 8 + usize::from(k == 0)..k * 8 + N].iter().all(|v| *v == 0));
+        if is_one {
+            let value = point(block[0] as f32 * steps[0] / 8.0);
+            lines.for_each(|line| line[..N].fill(value));
+            return;
+        }
+        // Across, then down, all points of a line at once.
         let mut rows = [[0f32; N]; N];
         for (k, row) in rows.iter_mut().enumerate() {
-            for (n, v) in row.iter_mut().enumerate() {
-                for x in 0..N {
-                    *v += waves[n][x] * (block[k * 8 + x] as f32 * steps[k * 8 + x]);
-                }
+            for (x, wave) in self.waves.iter().enumerate() {
+                let value = block[k * 8 + x] as f32 * steps[k * 8 + x];
+                row.iter_mut().zip(wave).for_each(|(v, w)| *v += w * value);
             }
         }
-        for (n, wave) in waves.iter().enumerate() {
-            let line = &mut plane.points[first + n * width..][..N];
-            for (x, to) in line.iter_mut().enumerate() {
-                *to = point(wave.iter().zip(&rows).map(|(w, row)| w * row[x]).sum());
+        for (n, line) in lines.enumerate() {
+            let mut sums = [0f32; N];
+            for (wave, row) in self.waves.iter().zip(&rows) {
+                sums.iter_mut().zip(row).for_each(|(sum, v)| *sum += wave[n] * v);
             }
+            line[..N].iter_mut().zip(sums).for_each(|(to, sum)| *to = point(sum));
         }
     }
 }
