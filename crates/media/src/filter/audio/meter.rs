@@ -6,7 +6,7 @@
 use crate::error::{Error, Result};
 use crate::recipe::Loudness;
 
-/// Hundredths of a second that a sum begins after the one before, and how many of these it is long.
+/// Tenths of a second that a sum is long; another begins with each of them.
 const STEPS: usize = 4;
 /// LUFS of an energy of one.
 const OFFSET: f64 = -0.691;
