@@ -14,7 +14,7 @@ impl Part {
     }
 }
 
-pub fn all() -> [Part; 5] {
+pub fn all() -> [Part; 6] {
     [
         Part {
             name: "fast H.264",
@@ -30,6 +30,11 @@ pub fn all() -> [Part; 5] {
             name: "Theora",
             present: crate::codec::theora::PRESENT,
             without: "Theora pictures are not decoded; install libtheora with its development files and build again",
+        },
+        Part {
+            name: "HEVC in 4:2:2",
+            present: crate::codec::hevc::WIDE_PRESENT,
+            without: "HEVC in 4:2:2 and without colour is not decoded; install libde265 with its development files and build again",
         },
         Part {
             name: "AMR",

@@ -299,6 +299,10 @@ fn frames(d: &mut dyn Demux) -> Vec<VideoFrame> {
 #[case("camera-10.h265", "camera.json", "HEVC", 10, Chroma::C420)]
 #[case("camera-12.h265", "camera.json", "HEVC", 12, Chroma::C420)]
 #[case("camera-444-10.h265", "camera.json", "HEVC", 10, Chroma::C444)]
+#[case("camera-422-open.h265", "camera.json", "HEVC", 8, Chroma::C422)]
+#[case("camera-422-10.h265", "camera.json", "HEVC", 10, Chroma::C422)]
+#[case("camera-422-12.h265", "camera.json", "HEVC", 12, Chroma::C422)]
+#[case("camera-gray-10.h265", "camera.json", "HEVC", 10, Chroma::Gray)]
 fn frames_are_those_of_other_decoders_to_the_bit(
     #[case] name: &str,
     #[case] digests: &str,
@@ -439,16 +443,25 @@ fn a_phones_picture_is_read() {
     assert!(worst(&p, |x, y| Some(pattern(x, y))) < 14);
 }
 
-/// Coverage that lies in HEVC without colour is not decoded: the picture is there, and that is said.
+/// Coverage lies in HEVC without colour.
 #[test]
-fn a_phones_picture_whose_coverage_is_not_read_says_so() {
+fn a_phones_picture_with_coverage_is_read() {
     let (f, p) = picture_of("covered.heic");
-    assert_eq!((f.width, f.height, f.chroma), (128, 96, Chroma::C420));
-    assert!(
-        f.remarks.iter().any(|r| r.starts_with("its coverage is left out: not supported: HEVC without")),
-        "{f:?}"
-    );
+    assert_eq!((f.width, f.height, f.chroma, &f.remarks[..]), (128, 96, Chroma::Rgba, &[][..]));
     assert!(worst(&p, |x, y| Some(pattern(x, y))) < 14);
+    let p = p.to_rgba8();
+    for (x, covered) in [(10, 255), (50, 255), (80, 64), (120, 64)] {
+        let got = p.get_pixel(x, 40)[3];
+        assert!(got.abs_diff(covered) < 4, "{x}: {got}");
+    }
+}
+
+/// 10 bits in 4:2:2.
+#[test]
+fn a_cameras_picture_is_read() {
+    let (f, p) = picture_of("wide.heic");
+    assert_eq!((f.width, f.height, f.depth, f.chroma), (128, 96, 10, Chroma::C422));
+    assert!(worst(&p, |x, y| Some(pattern(x, y))) < 14, "{}", worst(&p, |x, y| Some(pattern(x, y))));
 }
 
 #[test]

@@ -70,7 +70,7 @@ pub static CODECS: &[Row] = &[
         name: "VP9",
         tried: Tried::Files,
         covers: |c| matches!(c, Codec::Vp9),
-        refuse: |t| needs(t, vpx::PRESENT, "libvpx"),
+        refuse: |t| needs(&t.codec.name(), vpx::PRESENT, "libvpx"),
         decode: Decode::Video(vpx_decoder),
         look: |packet, _, v| vpx::look_vp9(packet, v),
     },
@@ -78,7 +78,7 @@ pub static CODECS: &[Row] = &[
         name: "VP8",
         tried: Tried::Writers,
         covers: |c| matches!(c, Codec::Vp8),
-        refuse: |t| needs(t, vpx::PRESENT, "libvpx"),
+        refuse: |t| needs(&t.codec.name(), vpx::PRESENT, "libvpx"),
         decode: Decode::Video(vpx_decoder),
         look: |packet, _, v| vpx::look_vp8(packet, v),
     },
@@ -104,7 +104,7 @@ pub static CODECS: &[Row] = &[
         name: "Theora",
         tried: Tried::Files,
         covers: |c| matches!(c, Codec::Theora),
-        refuse: |t| needs(t, theora::PRESENT, "libtheora"),
+        refuse: |t| needs(&t.codec.name(), theora::PRESENT, "libtheora"),
         decode: Decode::Video(theora_decoder),
         look: no_look,
     },
@@ -170,7 +170,7 @@ pub static CODECS: &[Row] = &[
         name: "AMR",
         tried: Tried::Writers,
         covers: |c| matches!(c, Codec::Amr { .. }),
-        refuse: |t| needs(t, amr::PRESENT, "opencore-amr"),
+        refuse: |t| needs(&t.codec.name(), amr::PRESENT, "opencore-amr"),
         decode: Decode::Audio(amr_decoder),
         look: no_look,
     },
@@ -271,15 +271,14 @@ fn amr_decoder(t: &Track, _: &AudioTrack) -> Result<Box<dyn DecodeAudio>> {
 }
 
 /// A library of the system's that this build may lack.
-fn needs(track: &Track, present: bool, library: &str) -> Result<()> {
+pub fn needs(what: &str, present: bool, library: &str) -> Result<()> {
     if present {
         return Ok(());
     }
     Err(Error::unsupported(
         "",
         format!(
-            "{} needs {library}, which was not there when this program was built; install {library} (its development files) and build again",
-            track.codec.name()
+            "{what} needs {library}, which was not there when this program was built; install {library} (its development files) and build again"
         ),
     ))
 }

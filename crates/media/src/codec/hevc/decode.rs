@@ -1,36 +1,55 @@
-//! Decoding through rust_h265.
+//! Packets to pictures: the library's part behind [`Engine`], times and losses here.
 
 use super::order::Order;
+use super::usual::Usual;
 use super::{Config, Sps, nal_units};
 use crate::codec::DecodeVideo;
 use crate::codec::waiting::Waiting;
 use crate::error::{Error, Result};
-use crate::frame::{Chroma, Colour, Pool, VideoFrame};
+use crate::frame::{Colour, Pool, VideoFrame};
 use crate::guard;
-use crate::limits::MAX_PICTURE_AREA;
 use crate::track::{Packet, Track, VideoTrack};
 use crate::units::Ratio;
-use rust_h265::{DecodeError, DecodeLimits, Frame, PixelData, parse_nal};
+
+/// A library that decodes it.
+pub(super) trait Engine: Send {
+    /// Takes a unit, without the mark or length in front of it; a picture that begins with it has this place in the order of
+    /// showing. Damage leaves it going on; any other error ends the film.
+    fn feed(&mut self, nal: &[u8], order: i32) -> Result<()>;
+    /// The next picture that is ready, with its place.
+    fn picture(&mut self) -> Result<Option<(i64, VideoFrame)>>;
+    /// Nothing follows: every picture is ready.
+    fn end(&mut self) -> Result<()>;
+    /// What was damaged since it was asked, one at a time.
+    fn trouble(&mut self) -> Option<String>;
+}
 
 pub struct Decoder {
-    inner: rust_h265::Decoder,
+    /// `None`: parameter sets must go in front of the next packet.
+    inner: Option<Box<dyn Engine>>,
+    begin: fn(usize, &Pool) -> Result<Box<dyn Engine>>,
     threads: usize,
     config: Config,
     pool: Pool,
     order: Order,
     waiting: Waiting,
-    /// Parameter sets must go in front of the next packet.
-    start: bool,
     concealed: u64,
     colour: Colour,
     pixel_shape: Ratio,
 }
 
-fn library(threads: usize) -> rust_h265::Decoder {
-    // A picture is no larger than any of ours; the library's own bound keeps the pictures of some cameras out.
-    let limits = DecodeLimits { max_picture_pixels: MAX_PICTURE_AREA, max_picture_memory_bytes: 1 << 30 };
-    rust_h265::Decoder::with_limits(limits).with_display_order().with_threads(threads)
+fn usual(threads: usize, pool: &Pool) -> Result<Box<dyn Engine>> {
+    Ok(Box::new(Usual::new(threads, pool.clone())))
 }
+
+#[cfg(de265)]
+fn wide(threads: usize, pool: &Pool) -> Result<Box<dyn Engine>> {
+    Ok(Box::new(super::wide::Wide::new(threads, pool.clone())?))
+}
+
+/// It refuses by itself what it cannot decode.
+#[cfg(not(de265))]
+use usual as wide;
 
 impl Decoder {
     pub fn new(track: &Track, v: &VideoTrack, pool: Pool) -> Result<Self> {
@@ -38,33 +57,28 @@ impl Decoder {
         let sps = config.first_sps().and_then(|s| Sps::parse(s));
         let pixel_shape = sps.map_or(Ratio::ONE, |s| s.pixel_shape);
         Ok(Decoder {
-            inner: library(threads(v)),
+            inner: None,
+            begin: if super::is_wide(v) { wide } else { usual },
             threads: threads(v),
             config,
             pool,
             order: Order::new(),
             waiting: Waiting::new(track.decode_times),
-            start: true,
             concealed: 0,
             colour: v.colour,
             pixel_shape,
         })
     }
 
-    /// What the library makes of a unit.
-    fn feed(&mut self, nal: &[u8]) -> std::result::Result<(), DecodeError> {
-        match parse_nal(nal) {
-            Some(unit) => self.inner.decode_nal(&unit).map(|_| ()),
-            None => Ok(()),
+    /// What is ready.
+    fn collect(&mut self, out: &mut Vec<VideoFrame>) -> Result<()> {
+        let Some(inner) = &mut self.inner else { return Ok(()) };
+        while let Some((place, mut picture)) = inner.picture()? {
+            let Some((pts, duration)) = self.waiting.came(place) else { continue };
+            (picture.colour, picture.pixel_shape) = (self.colour, self.pixel_shape);
+            (picture.pts, picture.duration) = (pts, duration);
+            out.push(picture);
         }
-    }
-
-    fn collect(&mut self, frame: &Frame, out: &mut Vec<VideoFrame>) -> Result<()> {
-        let Some((pts, duration)) = self.waiting.came(frame.pic_order_cnt.into()) else { return Ok(()) };
-        let mut picture = copy(frame, &self.pool)?;
-        (picture.colour, picture.pixel_shape) = (self.colour, self.pixel_shape);
-        (picture.pts, picture.duration) = (pts, duration);
-        out.push(picture);
         Ok(())
     }
 }
@@ -78,21 +92,6 @@ fn threads(v: &VideoTrack) -> usize {
         return 1;
     }
     std::thread::available_parallelism().map_or(1, usize::from).min(MOST)
-}
-
-/// A picture of the library as ours.
-pub fn copy(frame: &Frame, pool: &Pool) -> Result<VideoFrame> {
-    let chroma = if frame.chroma_format_idc == 3 { Chroma::C444 } else { Chroma::C420 };
-    let mut picture = VideoFrame::new(pool, frame.width, frame.height, chroma, frame.bit_depth)?;
-    for (to, from) in picture.planes.iter_mut().zip([&frame.y, &frame.u, &frame.v]) {
-        let stride = to.width as usize;
-        match from {
-            PixelData::U8(bytes) if frame.bit_depth == 8 => to.fill_rows(bytes, stride),
-            PixelData::U16(words) if frame.bit_depth > 8 => to.fill_words(words, stride),
-            _ => return Err(Error::unsupported("HEVC", "luma and colour of different depths")),
-        }
-    }
-    Ok(picture)
 }
 
 impl DecodeVideo for Decoder {
@@ -109,10 +108,11 @@ impl DecodeVideo for Decoder {
 
     fn flush(&mut self, out: &mut Vec<VideoFrame>) -> Result<()> {
         let rest = guard::catch(|| {
-            while let Some(frame) = self.inner.flush() {
-                self.collect(&frame, out)?;
+            if let Some(inner) = &mut self.inner {
+                inner.end()?;
+                self.collect(out)?;
             }
-            while self.inner.next_error().is_some() {
+            while self.trouble().is_some() {
                 self.concealed += 1;
             }
             Ok(())
@@ -133,18 +133,32 @@ impl DecodeVideo for Decoder {
 
 impl Decoder {
     fn begin_anew(&mut self) {
-        (self.inner, self.order, self.start) = (library(self.threads), Order::new(), true);
+        (self.inner, self.order) = (None, Order::new());
+    }
+
+    fn trouble(&mut self) -> Option<String> {
+        self.inner.as_mut()?.trouble()
+    }
+
+    /// The library, with the parameter sets in it.
+    fn ready(&mut self) -> Result<&mut Box<dyn Engine>> {
+        let inner = match self.inner.take() {
+            Some(inner) => inner,
+            None => {
+                let mut inner = (self.begin)(self.threads, &self.pool)?;
+                for nal in &self.config.units {
+                    self.order.take(nal);
+                    let _ = inner.feed(nal, 0);
+                }
+                inner
+            }
+        };
+        Ok(self.inner.insert(inner))
     }
 
     fn take(&mut self, packet: &Packet, out: &mut Vec<VideoFrame>) -> Result<()> {
-        if self.start {
-            self.start = false;
-            for nal in self.config.units.clone() {
-                self.order.take(&nal);
-                let _ = self.feed(&nal);
-            }
-        }
-        let (mut wrong, mut began) = (None, false);
+        self.ready()?;
+        let (mut wrong, mut began, mut order) = (None, false, 0);
         for nal in nal_units(&packet.data, self.config.length_size) {
             let nal = match nal {
                 Ok(nal) => nal,
@@ -156,27 +170,19 @@ impl Decoder {
             if let Some(place) = self.order.take(nal)
                 && !began
             {
-                began = true;
+                (began, order) = (true, place.order);
                 let shown = packet.shown && !place.skipped;
-                self.waiting.given(place.order.into(), packet.pts, packet.duration, shown);
+                self.waiting.given(order.into(), packet.pts, packet.duration, shown);
             }
-            match self.feed(nal) {
+            match self.ready()?.feed(nal, order) {
                 Ok(()) => (),
-                Err(DecodeError::Unsupported(what)) => {
-                    return Err(Error::unsupported(
-                        "",
-                        format!("HEVC with a tool that is not decoded ({what})"),
-                    ));
-                }
-                Err(DecodeError::ResourceLimit(what)) => return Err(Error::limit("HEVC picture", what)),
-                Err(e) => wrong = Some(e.to_string()),
+                Err(Error::Damaged(fault)) => wrong = Some(fault.what),
+                Err(e) => return Err(e),
             }
         }
-        while let Some(frame) = self.inner.next_output() {
-            self.collect(&frame, out)?;
-        }
-        while let Some(e) = self.inner.next_error() {
-            wrong = Some(e.to_string());
+        self.collect(out)?;
+        while let Some(e) = self.trouble() {
+            wrong = Some(e);
         }
         match wrong {
             // Nothing of it can come out.

@@ -1,13 +1,18 @@
-//! HEVC (ITU-T H.265, 12/2016: annex A profiles, 7.3). Decoding itself is done by rust_h265.
+//! HEVC (ITU-T H.265, 12/2016: annex A profiles, 7.3). Decoding itself is done by rust_h265; of what that leaves out, by
+//! libde265 where the build found it.
 
 mod decode;
 mod order;
 mod sps;
+mod usual;
+#[cfg(de265)]
+mod wide;
 
 pub use decode::Decoder;
 pub use sps::Sps;
 
 use crate::codec::h264::nal_units;
+use crate::codec::rows::needs;
 use crate::error::{Error, Result};
 use crate::frame::{Chroma, Colour, Fields};
 use crate::track::{Track, VideoTrack};
@@ -165,19 +170,27 @@ pub fn record_of(packet: &[u8]) -> Option<Config> {
     all.then_some(Config { length_size: 4, units })
 }
 
+/// Was libde265 there when this program was built?
+pub const WIDE_PRESENT: bool = cfg!(de265);
+
+/// Layouts that need libde265.
+fn is_wide(v: &VideoTrack) -> bool {
+    matches!(v.chroma, Some(Chroma::C422 | Chroma::Gray))
+}
+
 /// Why a track cannot be decoded all the same.
 pub fn refuse(track: &Track) -> Result<()> {
     let Some(v) = track.video() else { return Ok(()) };
-    let why = match (v.chroma, v.depth) {
-        (Some(Chroma::C422), _) => "4:2:2",
-        (Some(Chroma::Gray), _) => "without colour",
-        (_, Some(13..)) => "of more than 12 bits",
+    let layout = if v.chroma == Some(Chroma::Gray) { "without colour" } else { "in 4:2:2" };
+    let why = match v.depth {
+        Some(13..) => "of more than 12 bits",
         _ if v.fields != Fields::Progressive => "of separate fields",
+        _ if is_wide(v) => return needs(&format!("HEVC {layout}"), WIDE_PRESENT, "libde265"),
         _ => return Ok(()),
     };
     Err(Error::unsupported(
         "",
-        format!("HEVC {why} cannot be decoded; HEVC in 4:2:0 and 4:4:4 of 8 to 12 bits can"),
+        format!("HEVC {why} cannot be decoded; HEVC of whole pictures of 8 to 12 bits can"),
     ))
 }
 
