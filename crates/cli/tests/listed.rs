@@ -103,6 +103,60 @@ fn lists_beside_their_segments_are_one_clip() {
     assert!(seen.contains("parts are missing") || seen.contains("cannot be used"), "{seen}");
 }
 
+/// Streams of two sizes in one list, and two periods in one manifest: what is made of them is what is made of their files
+/// joined.
+#[test]
+fn streams_one_behind_the_other_are_one_clip() {
+    let dir = tempfile::tempdir().unwrap();
+    let made = stream(dir.path());
+    let list = |name: &str| std::fs::read_to_string(made.join(name)).unwrap();
+    let out = run(&["convert", "clip.mp4", "--preset", "phone-4x3", "--to", "."], dir.path());
+    assert!(out.status.success(), "{}", text(&out));
+    let out = run(&["convert", "clip_phone-4x3.mp4", "--preset", "stream", "--to", "."], dir.path());
+    assert!(out.status.success(), "{}", text(&out));
+    for name in ["video-480.mp4", "video-480.m3u8"] {
+        std::fs::copy(dir.path().join("clip_phone-4x3_stream").join(name), made.join(name)).unwrap();
+    }
+    let (large, small) = ("video-480.m3u8", "video-180.m3u8");
+    let (first, second) = (list(large), list(small));
+    let first = first.trim_end().trim_end_matches("#EXT-X-ENDLIST");
+    let map = second.find("#EXT-X-MAP").unwrap();
+    std::fs::write(made.join("both.m3u8"), format!("{first}#EXT-X-DISCONTINUITY\n{}", &second[map..]))
+        .unwrap();
+    let manifest = list("manifest.mpd");
+    let (from, to) = (manifest.find("<Period").unwrap(), manifest.find("</MPD>").unwrap());
+    let twice = format!("{}{}{}", &manifest[..to], &manifest[from..to], "</MPD>");
+    std::fs::write(made.join("twice.mpd"), twice).unwrap();
+
+    let film = |name: &str| name.replace("m3u8", "mp4");
+    let made_of = |args: &[&str], file: &str| {
+        let args = [&["convert"], args, &["--preset", "web-720", "--to", "out"]].concat();
+        let out = run(&args, &made);
+        assert!(out.status.success(), "{}", text(&out));
+        inspect(&format!("out/{file}"), &made)
+    };
+    for (list, parts, file) in [
+        ("both.m3u8", [film(large), film(small)], "both_web-720.mp4"),
+        ("twice.mpd", ["manifest.mpd".into(), "manifest.mpd".into()], "twice_web-720.mp4"),
+    ] {
+        let seen = inspect(list, &made);
+        assert!(
+            seen["damage"].is_null()
+                && seen["remarks"].to_string().contains("2 streams one behind the other (the first: H.264"),
+            "{seen}"
+        );
+        let one = inspect(&parts[0], &made);
+        let frames = |v: &Value| v["deep"]["tracks"][0]["decoded"].as_u64().unwrap();
+        assert_eq!(frames(&seen), 2 * frames(&one), "{list}");
+        let got = made_of(&[list], file);
+        let wanted = made_of(
+            &["--join", &parts[0], &parts[1]],
+            &format!("{}_web-720.mp4", parts[0].split('.').next().unwrap()),
+        );
+        assert_eq!(digests(&got), digests(&wanted), "{list}");
+    }
+}
+
 /// A house that takes lists: what they name is read with them, and nothing from elsewhere.
 #[test]
 fn a_house_makes_one_job_of_a_list() {

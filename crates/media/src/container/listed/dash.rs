@@ -2,7 +2,7 @@
 
 use super::near::{folder_of, resolve};
 use super::pieces::Piece;
-use super::{Listed, MOST_PIECES, Near, Stream};
+use super::{Listed, Lists, MOST_PIECES, Near, Stream};
 use crate::error::{Error, Result};
 use roxmltree::{Document, Node, ParsingOptions};
 
@@ -17,26 +17,40 @@ pub fn is(head: &[u8]) -> bool {
 struct Choice<'a> {
     around: [Node<'a, 'a>; 3],
     bits: u64,
+    /// Of the period, in seconds.
+    length: Option<f64>,
 }
 
-pub fn read(text: &str, name: &str, _: &dyn Near) -> Result<Listed> {
+pub fn read(text: &str, name: &str, _: &dyn Near) -> Result<Lists> {
+    const MOST_PERIODS: usize = 1_000;
     let options = ParsingOptions { nodes_limit: 2_000_000, ..ParsingOptions::default() };
     let document =
         Document::parse_with_options(text, options).map_err(|e| Error::damaged(WHAT, e.to_string()))?;
     let mpd = document.root_element();
     let periods: Vec<Node<'_, '_>> = elements(mpd, "Period").collect();
-    let Some(&period) = periods.first() else { return Err(Error::damaged(WHAT, "no period in it")) };
-    if periods.len() > 1 {
-        let why = format!("{} periods, each a stream of its own; one can be read", periods.len());
-        return Err(Error::unsupported(WHAT, why));
+    if periods.len() > MOST_PERIODS {
+        return Err(Error::limit(WHAT, format!("{} periods; up to {MOST_PERIODS}", periods.len())));
     }
+    let all = (0..periods.len()).map(|n| of_period(mpd, &periods, n, folder_of(name)));
+    let mut lists = all.collect::<Result<Lists>>()?;
+    let Some(first) = lists.first_mut() else { return Err(Error::damaged(WHAT, "no period in it")) };
+    if mpd.attribute("type") == Some("dynamic") {
+        first.main.remarks.push("the manifest is of a broadcast that goes on: more may come".into());
+    }
+    Ok(lists)
+}
+
+/// The best pictures of a period, and the best sound.
+fn of_period<'a>(mpd: Node<'a, 'a>, periods: &[Node<'a, 'a>], n: usize, folder: &str) -> Result<Listed> {
+    let period = periods[n];
+    let length = length_of(mpd, periods, n);
     let (mut pictures, mut sounds) = (Vec::new(), Vec::new());
     for set in elements(period, "AdaptationSet") {
         for one in elements(set, "Representation") {
             let said = |key: &str| one.attribute(key).or(set.attribute(key));
             let kind = said("contentType").or(said("mimeType")).unwrap_or_default();
             let bits = one.attribute("bandwidth").and_then(|b| b.parse().ok()).unwrap_or(0);
-            let choice = Choice { around: [period, set, one], bits };
+            let choice = Choice { around: [period, set, one], bits, length };
             match kind.split('/').next() {
                 Some("video") => pictures.push(choice),
                 Some("audio") => sounds.push(choice),
@@ -47,7 +61,7 @@ pub fn read(text: &str, name: &str, _: &dyn Near) -> Result<Listed> {
     let count = pictures.len();
     let best = |all: Vec<Choice<'_>>| -> Result<Option<Stream>> {
         let best = all.into_iter().rev().max_by_key(|c| c.bits);
-        best.map(|c| c.stream(mpd, folder_of(name))).transpose()
+        best.map(|c| c.stream(mpd, folder)).transpose()
     };
     let (main, sound) = (best(pictures)?, best(sounds)?);
     let (mut main, sound) = match (main, sound) {
@@ -58,10 +72,21 @@ pub fn read(text: &str, name: &str, _: &dyn Near) -> Result<Listed> {
     if count > 1 {
         main.remarks.push(format!("the best of {count} streams of pictures"));
     }
-    if mpd.attribute("type") == Some("dynamic") {
-        main.remarks.push("the manifest is of a broadcast that goes on: more may come".into());
-    }
     Ok(Listed { main, sound })
+}
+
+/// How long a period is, in seconds: as it says, or until the next one begins or all ends (5.3.2.1).
+fn length_of<'a>(mpd: Node<'a, 'a>, periods: &[Node<'a, 'a>], n: usize) -> Option<f64> {
+    let said = |node: Node<'a, 'a>, key| node.attribute(key).and_then(seconds);
+    let own = said(periods[n], "duration");
+    own.or_else(|| {
+        let begins = said(periods[n], "start").or((n == 0).then_some(0.0));
+        let ends = match periods.get(n + 1) {
+            Some(next) => said(*next, "start"),
+            None => said(mpd, "mediaPresentationDuration"),
+        };
+        Some(ends? - begins?).filter(|l| *l > 0.0)
+    })
 }
 
 /// The elements of a name inside another, whatever their namespace.
@@ -99,7 +124,7 @@ impl<'a> Choice<'a> {
         }
         let has = |element| self.around.iter().any(|n| elements(*n, element).next().is_some());
         let pieces = if has("SegmentTemplate") {
-            self.by_template(mpd, &base)?
+            self.by_template(&base)?
         } else if has("SegmentList") {
             self.by_list(&base, own.as_deref())?
         } else {
@@ -129,7 +154,7 @@ impl<'a> Choice<'a> {
         Ok(pieces)
     }
 
-    fn by_template(&self, mpd: Node<'a, 'a>, base: &str) -> Result<Vec<Piece>> {
+    fn by_template(&self, base: &str) -> Result<Vec<Piece>> {
         const TEMPLATE: &str = "SegmentTemplate";
         let number = |key| self.said(TEMPLATE, key).and_then(|n| n.parse::<u64>().ok());
         let fill = |template: &str, n: u64, time: u64| {
@@ -143,8 +168,7 @@ impl<'a> Choice<'a> {
         let media = self.said(TEMPLATE, "media");
         let media = media.ok_or_else(|| Error::damaged(WHAT, "a template that names no segments"))?;
         let (first, scale) = (number("startNumber").unwrap_or(1), number("timescale").unwrap_or(1).max(1));
-        let length = self.around[0].attribute("duration").or(mpd.attribute("mediaPresentationDuration"));
-        let length = length.and_then(seconds).map(|s| s * scale as f64);
+        let length = self.length.map(|s| s * scale as f64);
         if let Some(timeline) = self.inside(TEMPLATE, "SegmentTimeline") {
             let (mut n, mut time) = (first, 0u64);
             for s in elements(timeline, "S") {
@@ -260,9 +284,22 @@ mod tests {
             r#"<?xml version="1.0"?><MPD xmlns="urn:mpeg:dash:schema:mpd:2011" mediaPresentationDuration="PT10S"><Period>{body}</Period></MPD>"#
         );
         assert!(is(text.as_bytes()));
-        let listed = read(&text, "manifest.mpd", &Nothing)?;
+        let [listed] = &read(&text, "manifest.mpd", &Nothing)?[..] else { panic!("one period") };
         let names = listed.main.pieces.iter().map(|p| p.name.clone()).collect();
-        Ok((names, listed.sound.map_or(0, |s| s.pieces.len())))
+        Ok((names, listed.sound.as_ref().map_or(0, |s| s.pieces.len())))
+    }
+
+    /// Each as long as it says, until the next, or until the end of all.
+    #[test]
+    fn periods_are_one_behind_the_other() {
+        let set = r#"<AdaptationSet contentType="video"><SegmentTemplate media="$Number$" duration="2"/>
+            <Representation id="v"/></AdaptationSet>"#;
+        let text = format!(
+            r#"<MPD mediaPresentationDuration="PT20S"><Period duration="PT4S">{set}</Period><Period start="PT4S">{set}</Period>
+            <Period start="PT14S">{set}</Period></MPD>"#
+        );
+        let lists = read(&text, "m.mpd", &Nothing).unwrap();
+        assert_eq!(lists.iter().map(|l| l.main.pieces.len()).collect::<Vec<_>>(), [2, 5, 3]);
     }
 
     #[test]

@@ -2,7 +2,7 @@
 
 use super::near::{folder_of, resolve};
 use super::pieces::Piece;
-use super::{Listed, MOST_BYTES, Near, Stream};
+use super::{Listed, Lists, MOST_BYTES, Near, Stream};
 use crate::error::{Error, Result};
 use std::io::Read;
 
@@ -14,11 +14,11 @@ pub fn is(head: &[u8]) -> bool {
     head.starts_with(b"#EXTM3U") && head.windows(7).any(|w| w == b"#EXT-X-")
 }
 
-pub fn read(text: &str, name: &str, near: &dyn Near) -> Result<Listed> {
+pub fn read(text: &str, name: &str, near: &dyn Near) -> Result<Lists> {
     let all: Vec<&str> = text.lines().map(str::trim).collect();
     let tags = |tag: &'static str| all.iter().filter_map(move |l| l.strip_prefix(tag));
     if !all.iter().any(|l| l.starts_with("#EXT-X-STREAM-INF:")) {
-        return Ok(Listed { main: media(text, folder_of(name))?, sound: None });
+        return lists(media(text, folder_of(name))?, None);
     }
     // The largest picture, of these the one with most bits; lists of sound alone only where nothing else is there.
     let mut best: Option<(u64, u64, &str, Option<String>)> = None;
@@ -37,7 +37,7 @@ pub fn read(text: &str, name: &str, near: &dyn Near) -> Result<Listed> {
     let variants = all.iter().filter(|l| l.starts_with("#EXT-X-STREAM-INF:")).count();
     let mut main = nested(&resolve(folder_of(name), uri)?, near)?;
     if variants > 1 {
-        main.remarks.push(format!("the best of {variants} streams: {uri}"));
+        main[0].remarks.push(format!("the best of {variants} streams: {uri}"));
     }
     let sounds = tags("#EXT-X-MEDIA:").filter(|l| {
         attribute(l, "TYPE").as_deref() == Some("AUDIO")
@@ -53,12 +53,28 @@ pub fn read(text: &str, name: &str, near: &dyn Near) -> Result<Listed> {
         None => None,
     };
     if sounds.len() > 1 {
-        main.remarks.push(format!("the first of {} sounds", sounds.len()));
+        main[0].remarks.push(format!("the first of {} sounds", sounds.len()));
     }
-    Ok(Listed { main, sound })
+    lists(main, sound)
 }
 
-fn nested(name: &str, near: &dyn Near) -> Result<Stream> {
+/// Pictures, and the sound that belongs to them: both change at the same places.
+fn lists(main: Vec<Stream>, sound: Option<Vec<Stream>>) -> Result<Lists> {
+    let Some(sound) = sound else {
+        return Ok(main.into_iter().map(|main| Listed { main, sound: None }).collect());
+    };
+    if sound.len() != main.len() {
+        let why = format!(
+            "its pictures are {} streams one behind the other and its sound {}; each can be read by itself",
+            main.len(),
+            sound.len()
+        );
+        return Err(Error::unsupported(WHAT, why));
+    }
+    Ok(main.into_iter().zip(sound).map(|(main, sound)| Listed { main, sound: Some(sound) }).collect())
+}
+
+fn nested(name: &str, near: &dyn Near) -> Result<Vec<Stream>> {
     let mut text = Vec::new();
     let file = near.open(name).map_err(|e| match e {
         Error::System(e) => Error::damaged(WHAT, format!("{name}, which it names, cannot be read: {e}")),
@@ -68,8 +84,10 @@ fn nested(name: &str, near: &dyn Near) -> Result<Stream> {
     media(&String::from_utf8_lossy(&text), folder_of(name))
 }
 
-/// A media playlist (4.3.2, 4.3.3).
-fn media(text: &str, folder: &str) -> Result<Stream> {
+/// A media playlist (4.3.2, 4.3.3): a stream for each beginning in it, in their order; at least one.
+fn media(text: &str, folder: &str) -> Result<Vec<Stream>> {
+    const MOST_STREAMS: usize = 1_000;
+    let mut done = Vec::new();
     let mut stream = Stream::default();
     let mut range = None;
     let mut map: Option<Piece> = None;
@@ -82,17 +100,15 @@ fn media(text: &str, folder: &str) -> Result<Stream> {
             let own =
                 attribute(list, "BYTERANGE").and_then(|r| bytes(&r)).map(|(n, at)| (at.unwrap_or(0), n));
             let piece = Piece { name: resolve(folder, &uri)?, range: own };
-            match &map {
-                Some(before) if *before == piece => (),
-                Some(_) => {
-                    let why = "its streams change in the middle: another beginning is named there; each part can be read \
-                               by itself";
-                    return Err(Error::unsupported(WHAT, why));
+            if map.as_ref() != Some(&piece) {
+                if !stream.pieces.is_empty() {
+                    done.push(std::mem::take(&mut stream));
                 }
-                None => {
-                    stream.pieces.push(piece.clone());
-                    map = Some(piece);
+                if done.len() > MOST_STREAMS {
+                    return Err(Error::limit(WHAT, format!("more than {MOST_STREAMS} streams in one")));
                 }
+                stream.pieces.push(piece.clone());
+                map = Some(piece);
             }
         } else if let Some(list) = line.strip_prefix("#EXT-X-KEY:") {
             if attribute(list, "METHOD").is_some_and(|m| m != "NONE") {
@@ -117,10 +133,11 @@ fn media(text: &str, folder: &str) -> Result<Stream> {
             }
         }
     }
+    done.push(stream);
     if !is_whole {
-        stream.remarks.push("the playlist says of no end: more may come".into());
+        done[0].remarks.push("the playlist says of no end: more may come".into());
     }
-    Ok(stream)
+    Ok(done)
 }
 
 fn number(text: &str) -> u64 {
@@ -167,20 +184,33 @@ mod tests {
         assert_eq!((get("AUDIO").as_deref(), get("FRAME-RATE")), (Some("a"), None));
     }
 
+    /// A beginning that is named again as it was is no other.
+    #[test]
+    fn each_beginning_is_a_stream() {
+        let text = "#EXTM3U\n#EXT-X-MAP:URI=\"a\"\n#EXTINF:4,\n1\n#EXT-X-MAP:URI=\"b\"\n#EXTINF:4,\n2\n#EXT-X-MAP:URI=\"b\"\n\
+                    #EXTINF:4,\n3\n#EXT-X-MAP:URI=\"a\"\n#EXTINF:4,\n4\n#EXT-X-ENDLIST\n";
+        let got = media(text, "").unwrap();
+        let names = |s: &Stream| s.pieces.iter().map(|p| p.name.clone()).collect::<Vec<_>>();
+        assert_eq!(
+            got.iter().map(names).collect::<Vec<_>>(),
+            [vec!["a", "1"], vec!["b", "2", "3"], vec!["a", "4"]]
+        );
+        assert!(lists(media(text, "").unwrap(), Some(vec![Stream::default()])).is_err());
+        assert_eq!(lists(got, None).unwrap().len(), 3);
+    }
+
     #[test]
     fn parts_ranges_and_beginnings() {
         let text = "#EXTM3U\n#EXT-X-MAP:URI=\"i.mp4\",BYTERANGE=\"700@0\"\n#EXTINF:4,\n#EXT-X-BYTERANGE:100@700\ni.mp4\n\
                     #EXTINF:4,\n#EXT-X-BYTERANGE:50\ni.mp4\n#EXT-X-GAP\n#EXTINF:4,\ngone.m4s\n#EXT-X-ENDLIST\n";
-        let got = media(text, "v").unwrap();
+        let [got] = &media(text, "v").unwrap()[..] else { panic!("one stream") };
         let want =
             [(0, 700), (700, 100), (800, 50)].map(|r| Piece { name: "v/i.mp4".into(), range: Some(r) });
         assert_eq!((got.pieces.as_slice(), got.remarks.len()), (&want[..], 0));
         assert!(is(b"#EXTM3U\n#EXT-X-VERSION:7\n") && !is(b"#EXTM3U\n#EXTINF:200,Song\nsong.mp3\n"));
-        for (line, words) in [
-            ("#EXT-X-KEY:METHOD=AES-128,URI=\"k\"", "encrypted"),
-            ("#EXT-X-MAP:URI=\"a\"\n#EXT-X-MAP:URI=\"b\"", "change in the middle"),
-            ("../up.ts", "does not lie in"),
-        ] {
+        for (line, words) in
+            [("#EXT-X-KEY:METHOD=AES-128,URI=\"k\"", "encrypted"), ("../up.ts", "does not lie in")]
+        {
             let e = media(&format!("#EXTM3U\n{line}\n"), "").unwrap_err().to_string();
             assert!(e.contains(words), "{e}");
         }

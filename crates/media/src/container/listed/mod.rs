@@ -16,6 +16,7 @@ use super::timing::PacketLength;
 use super::with_sound::WithSound;
 use super::{About, Demux, Media, Packet, Source, Track, probe_bytes};
 use crate::error::{Error, Result};
+use crate::join::Joined;
 use crate::units::Time;
 use pieces::{Piece, Pieces};
 use std::io::SeekFrom;
@@ -34,18 +35,21 @@ struct Stream {
     remarks: Vec<String>,
 }
 
-/// What a list says is to be played: pictures (or sound alone), and sound that lies by itself.
+/// What a list says is to be played at once: pictures (or sound alone), and sound that lies by itself.
 #[derive(Debug, Default, PartialEq)]
 struct Listed {
     main: Stream,
     sound: Option<Stream>,
 }
 
+/// What is to be played one behind the other, most often one.
+type Lists = Vec<Listed>;
+
 struct List {
     name: &'static str,
     is: fn(&[u8]) -> bool,
     /// The text, the file's own name, and where other lists are.
-    read: fn(&str, &str, &dyn Near) -> Result<Listed>,
+    read: fn(&str, &str, &dyn Near) -> Result<Lists>,
 }
 
 static LISTS: &[List] = &[
@@ -83,7 +87,7 @@ pub fn open(source: &mut dyn Source, name: &str, near: &Arc<dyn Near>) -> Result
     let Some(beginning) = beginning(source, name, near)? else { return Ok(None) };
     let mut main = Stream { pieces: with_beginning(&beginning, name), remarks: Vec::new() };
     main.remarks.push(format!("read with its beginning, which lies beside it: {beginning}"));
-    open_listed(Listed { main, sound: None }, FRAGMENT, near).map(Some)
+    open_listed(vec![Listed { main, sound: None }], FRAGMENT, near).map(Some)
 }
 
 /// The same of a file by its path: whatever it is.
@@ -107,16 +111,37 @@ pub fn near_path(file: &mut dyn Source, path: &Path) -> Result<Option<Opened>> {
     Ok(opened)
 }
 
-fn open_listed(listed: Listed, what: &str, near: &Arc<dyn Near>) -> Result<Opened> {
+fn open_listed(lists: Lists, what: &str, near: &Arc<dyn Near>) -> Result<Opened> {
+    let streams = lists.iter().flat_map(|l| [Some(&l.main), l.sound.as_ref()]).flatten();
+    let parts = Some(Parts::of(streams.flat_map(|s| &s.pieces).map(|p| p.name.as_str()), near)?);
+    let (mut bytes, count) = (0, lists.len());
+    let mut all = Vec::new();
+    for (n, listed) in lists.into_iter().enumerate() {
+        all.push((
+            format!("part {} of {count}", n + 1),
+            open_one(listed, what, near, (n, count), &mut bytes)?,
+        ));
+    }
+    let demux = match <[_; 1]>::try_from(all) {
+        Ok([(_, one)]) => one,
+        Err(all) => Box::new(Joined::new(all)?),
+    };
+    Ok(Opened { demux, bytes, parts })
+}
+
+/// What is played at once. What `follows` another begins with its first picture or sound, whatever time that has.
+fn open_one(
+    listed: Listed,
+    what: &str,
+    near: &Arc<dyn Near>,
+    (n, count): (usize, usize),
+    bytes: &mut u64,
+) -> Result<Box<dyn Demux>> {
     let mut about = About::default();
-    let mut bytes = 0;
-    let streams = [Some(&listed.main), listed.sound.as_ref()];
-    let names = streams.into_iter().flatten().flat_map(|s| &s.pieces).map(|p| p.name.as_str());
-    let parts = Some(Parts::of(names, near)?);
     let mut one = |stream: Stream| -> Result<Box<dyn Demux>> {
         let count = stream.pieces.len();
         let pieces = Pieces::open(stream.pieces, near.clone(), what)?;
-        bytes += pieces.bytes;
+        *bytes += pieces.bytes;
         about.remarks.extend(stream.remarks);
         if !pieces.missing.is_empty() {
             let names = pieces.missing.iter().take(3).cloned().collect::<Vec<_>>().join(", ");
@@ -136,7 +161,14 @@ fn open_listed(listed: Listed, what: &str, near: &Arc<dyn Near>) -> Result<Opene
     let mut own = inner.about().clone();
     own.remarks.splice(0..0, about.remarks);
     own.damage = about.damage.or(own.damage);
-    Ok(Opened { demux: Box::new(FromZero::new(inner, own)), bytes, parts })
+    if count > 1 && n == 0 {
+        let names = inner.tracks().iter().map(|t| t.codec.name()).collect::<Vec<_>>().join(", ");
+        let why = format!(
+            "{count} streams one behind the other (the first: {names}): they are decoded and put together in its form"
+        );
+        own.remarks.insert(0, why);
+    }
+    Ok(Box::new(FromZero::new(inner, own, n > 0)))
 }
 
 /// A stream that was cut out of a longer one begins at its first picture.
@@ -148,11 +180,11 @@ struct FromZero {
 }
 
 impl FromZero {
-    fn new(inner: Box<dyn Demux>, about: About) -> FromZero {
+    fn new(inner: Box<dyn Demux>, about: About, follows: bool) -> FromZero {
         let played = |t: &&Track| matches!(t.media, Media::Video(_) | Media::Audio(_));
         let first = inner.tracks().iter().filter(played).map(|t| t.start).min().unwrap_or(Time::ZERO);
         // A shift of a few frames is how sound and pictures belong together.
-        let first = if first.seconds() > 1.0 { first } else { Time::ZERO };
+        let first = if follows || first.seconds() > 1.0 { first } else { Time::ZERO };
         let shifts: Vec<i64> = inner.tracks().iter().map(|t| first.ticks_at(t.timescale)).collect();
         let moved = inner.tracks().iter().zip(&shifts).map(|(t, by)| {
             let start = Time::new(t.start.ticks_at(t.timescale) - by, t.timescale);
