@@ -53,6 +53,10 @@ pub fn apart_on_disk(house: &House) -> Result<()> {
         used(house).into_iter().filter_map(|u| Chain::of(&u.path).map(|(c, here)| (u, c, here))).collect();
     let watches = || all.iter().filter(|(u, _, here)| *here && u.role == Role::Watch);
     let sub = |name: &str| house.watch(name).is_some_and(|w| w.depth > 0);
+    // What gathers in a watch does so by the configuration's own word, under one path.
+    let gathers = |u: &Used, w: &Used| {
+        u.role == Role::Place && u.path == w.path && house.watch(&w.name).is_some_and(|w| w.whole_folders)
+    };
     let mut say = |what: &Used, found: &Chain, of: String, wanted: &str| {
         let is = if found.path == what.path {
             String::new()
@@ -71,7 +75,7 @@ pub fn apart_on_disk(house: &House) -> Result<()> {
         });
     };
     for (n, (u, chain, here)) in all.iter().enumerate() {
-        for (w, outer, _) in watches().filter(|(w, ..)| w != u) {
+        for (w, outer, _) in watches().filter(|(w, ..)| w != u && !gathers(u, w)) {
             let is_it = *here && chain.ids.first() == outer.ids.first();
             let first = all.iter().position(|(x, ..)| x == w).is_some_and(|m| m < n);
             if (is_it || (sub(&w.name) && lies_in(chain, outer)))

@@ -154,7 +154,11 @@ pub fn syntax(text: &str, e: &toml::de::Error) -> Problem {
     let message = e.message().trim().replace('\n', "; ");
     let (found, wanted) = match message.split_once(", expected ") {
         Some((found, wanted)) => {
-            let wanted = wanted.replace("one of ", "one of these keys: ").replace('`', "'");
+            let wanted = match wanted {
+                w if w.starts_with("struct ") => "a table of keys".to_owned(),
+                "a sequence" => "a list: [ ... ]".to_owned(),
+                w => w.replace("one of ", "one of these keys: ").replace('`', "'"),
+            };
             let typed = found.strip_prefix("unknown field ").map(|f| f.trim_matches('`'));
             let near = typed.and_then(|t| nearest(t, wanted.split('\'').skip(1).step_by(2)));
             let wanted = near.map_or(wanted.clone(), |n| format!("'{n}'; {wanted}"));

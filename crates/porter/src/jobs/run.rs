@@ -8,9 +8,10 @@ use super::schedule::{Schedule, Slots, Tick, Weight};
 use super::tasks::{self, How, Worker};
 use super::{Ended, Porter};
 use crate::alive::Alive;
-use crate::config::{House, Looked, Watch};
+use crate::config::{House, Looked, Original, Watch};
 use crate::control::{Answer, Order};
 use crate::error::{Error, Result};
+use crate::files::many::Many;
 use crate::notify::Teller;
 use crate::store::OpenRank;
 use crate::store::{Cause, Change, Event, JobId, Step, TaskKey, View};
@@ -480,7 +481,10 @@ impl<F: FnMut(&Event)> Dispatch<F> {
                     if known.is_some_and(|j| j.seen.changed == a.seen.changed || j.seen.changed == 0) {
                         continue;
                     }
-                    if tx.is_being_cleared(watch, &a.path)? {
+                    // Of a folder that is removed when it went on, what came meanwhile is what is left of it then.
+                    let removed = matches!(a.many, Some(Many::Tree(_)))
+                        && house.watch(watch).is_some_and(|w| w.original == Original::Remove);
+                    if tx.is_being_cleared(watch, &a.path)? || (removed && tx.is_worked_on(watch, &a.path)?) {
                         postponed.push(a.clone());
                         continue;
                     }
@@ -495,7 +499,10 @@ impl<F: FnMut(&Event)> Dispatch<F> {
                 Ok((jobs, postponed))
             })?;
             self.arrivals.drain(..some.len());
-            self.postponed.extend(postponed);
+            for a in postponed {
+                self.postponed.retain(|p| (p.watch, &p.path) != (a.watch, &a.path));
+                self.postponed.push(a);
+            }
             for (job, watch, path, priority) in jobs {
                 self.enter(job, (&watch, &path), priority, false);
                 self.schedule.add(&TaskKey { job, step: Step::Look });
@@ -653,7 +660,7 @@ impl<F: FnMut(&Event)> Dispatch<F> {
                     // A rule may have put it in front of others.
                     self.schedule.rank(job.id, job.priority);
                 }
-                if matches!(key.step, Step::Look | Step::Clear | Step::TurnAway) {
+                if keys.is_empty() || matches!(key.step, Step::Look | Step::Clear | Step::TurnAway) {
                     self.arrivals.extend(self.postponed.drain(..));
                 }
                 if keys.is_empty() {

@@ -312,6 +312,7 @@ fn jobs_come_in_pages() {
 #[case(KNOWN_BEFORE)]
 #[case(KNOWN_CONTENT)]
 #[case(CLEARED)]
+#[case(WORKED_ON)]
 #[case(EVENTS_OF)]
 #[case(EVENTS_AFTER)]
 #[case(TASKS_OF)]

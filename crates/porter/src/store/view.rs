@@ -82,6 +82,7 @@ pub(super) const KNOWN: &str =
     AND state != 'withdrawn' ORDER BY id DESC LIMIT 1";
 pub(super) const CLEARED: &str = "SELECT 1 FROM job WHERE watch = ? AND path = ? AND ended IS NULL
     AND (state IN ('clearing', 'turning away') OR (original_to IS NOT NULL AND taken_to IS NULL))";
+pub(super) const WORKED_ON: &str = "SELECT 1 FROM job WHERE watch = ? AND path = ? AND ended IS NULL";
 pub(super) const KNOWN_BEFORE: &str =
     "SELECT * FROM job WHERE watch = ? AND inode = ? AND size = ? AND modified = ?
     AND id < ? AND content IS NOT NULL ORDER BY id DESC LIMIT 1";
@@ -256,6 +257,11 @@ impl View<'_> {
     /// True if the original under this path is just being moved or removed.
     pub fn is_being_cleared(&self, watch: &str, path: &Path) -> Sql<bool> {
         self.db.prepare_cached(CLEARED)?.exists(params![watch, bytes(path)])
+    }
+
+    /// True if there is an open job of what lies under this path.
+    pub fn is_worked_on(&self, watch: &str, path: &Path) -> Sql<bool> {
+        self.db.prepare_cached(WORKED_ON)?.exists(params![watch, bytes(path)])
     }
 
     /// The first job of the watch that was done and had this content.

@@ -2,6 +2,7 @@
 //! are collected, so that one look mends the file.
 
 mod bits;
+mod folders;
 mod item;
 mod media;
 mod notice;
@@ -244,8 +245,8 @@ pub fn house(
     if watches.is_empty() {
         c.fault(at(&[Step::Key("watch")]), "no watch folder", "at least one [[watch]] table");
     }
-    apart(&mut c, &watches);
-    state_apart(&mut c, &state, &watches);
+    folders::apart(&mut c, &watches);
+    folders::state_apart(&mut c, &state, &watches);
 
     let mut names = Vec::new();
     let mut places = Vec::new();
@@ -313,6 +314,7 @@ pub fn house(
     if raw.rule.is_empty() {
         c.fault(at(&[Step::Key("rule")]), "no rule", "at least one [[rule]] table");
     }
+    folders::no_circle(&mut c, &watches, &places, &rules);
     let mut names = Vec::new();
     let mut notices = Vec::new();
     for (i, n) in raw.notice.iter().enumerate() {
@@ -553,66 +555,6 @@ fn of_kinds(c: &mut Checker<'_>, here: &At, wanted: &[String]) -> Vec<Pattern> {
         out.extend(kinds::endings(kind).filter_map(|ending| Pattern::parse(&format!("*.{ending}")).ok()));
     }
     out
-}
-
-/// True if a file in `folder`, which lies in the watch's, would be found.
-fn seen_by(w: &Watch, folder: &Path) -> bool {
-    folder.strip_prefix(&w.folder).is_ok_and(|inside| inside.components().count() <= w.depth)
-}
-
-/// What lies in the state folder is the porter's to sweep away, and what lies in a watch is its to take.
-fn state_apart(c: &mut Checker<'_>, state: &Path, watches: &[Watch]) {
-    for (i, w) in watches.iter().enumerate() {
-        let here = at(&[Step::Key("watch"), Step::Index(i)]);
-        let all =
-            [("folder", Some(&w.folder)), ("done", w.done.as_ref()), ("turned_away", Some(&w.turned_away))];
-        for (name, folder) in all {
-            if let Some(folder) = folder.filter(|f| f.starts_with(state)) {
-                c.fault(
-                    key(&here, name),
-                    format!("\"{}\", which lies in the state folder", show::path(folder)),
-                    "a folder outside the state folder: what lies there is the porter's own, and cleared away",
-                );
-            }
-        }
-        if state.starts_with(&w.folder) && state != w.folder {
-            let found = format!("\"{}\", which lies in watch folder \"{}\"", show::path(state), w.name);
-            c.fault(
-                at(&[Step::Key("house"), Step::Key("state")]),
-                found,
-                "a folder outside every watch folder",
-            );
-        }
-    }
-}
-
-/// Folders that files are moved to must not be watched, and no file may be in two watches.
-fn apart(c: &mut Checker<'_>, watches: &[Watch]) {
-    for (i, w) in watches.iter().enumerate() {
-        let here = at(&[Step::Key("watch"), Step::Index(i)]);
-        let targets = [("done", w.done.as_ref()), ("turned_away", Some(&w.turned_away))];
-        for (name, target) in targets {
-            let Some(target) = target else { continue };
-            if let Some(other) = watches.iter().find(|o| target.starts_with(&o.folder) && seen_by(o, target))
-            {
-                c.fault(
-                    key(&here, name),
-                    format!("\"{}\", which lies in watch folder \"{}\"", show::path(target), other.name),
-                    "a folder outside every watch folder: what is moved there would arrive again",
-                );
-            }
-        }
-        if let Some(other) = watches[..i].iter().find(|o| {
-            (w.folder.starts_with(&o.folder) && seen_by(o, &w.folder))
-                || (o.folder.starts_with(&w.folder) && seen_by(w, &o.folder))
-        }) {
-            c.fault(
-                key(&here, "folder"),
-                format!("\"{}\", which overlaps watch \"{}\"", show::path(&w.folder), other.name),
-                "folders that do not lie in each other, or subfolders = false for the outer one",
-            );
-        }
-    }
 }
 
 fn preset(c: &mut Checker<'_>, here: &At, p: &raw::Preset, services: &[Service], version: String) -> Preset {

@@ -1,7 +1,8 @@
 //! Places, as the configuration has them.
 
+use super::folders::{gathers, seen_by};
 use super::words::{LoginKeys, login, secret};
-use super::{At, Checker, key, seen_by};
+use super::{At, Checker, key};
 use crate::config::{After, Fetch, Original, Place, Watch, Where, raw, values};
 use crate::deliver::Remote;
 use crate::deliver::remote::{About, PROTOCOLS, Protocol, decoded, inside};
@@ -160,11 +161,12 @@ fn folder_of(
     state: &Path,
 ) -> std::path::PathBuf {
     let folder = c.path(key(here, "folder"), text);
-    if let Some(w) = watches.iter().find(|w| folder.starts_with(&w.folder) && seen_by(w, &folder)) {
+    let seen = |w: &&Watch| folder.starts_with(&w.folder) && seen_by(w, &folder) && !gathers(w, &folder);
+    if let Some(w) = watches.iter().find(seen) {
         c.fault(
             key(here, "folder"),
             format!("\"{text}\", which lies in watch folder \"{}\"", w.name),
-            "a folder outside every watch folder: what is delivered there would arrive again",
+            "a folder outside every watch folder, or the folder of a watch with whole_folders = true itself: what is delivered there would arrive again",
         );
     }
     if folder.starts_with(state) {

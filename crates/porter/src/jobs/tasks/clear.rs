@@ -115,14 +115,21 @@ fn remove(d: &Desk<'_>) -> Result<Next> {
             crate::stops::here("about to remove the original");
             // Once more, as late as can be.
             if !matches!(original::source(d)?, Source::Same(_)) {
-                return done(d, Some(CHANGED));
+                return remove_what_went(d);
             }
             d.remove_beside()?;
             found.remove().map_err(Error::path("cannot remove", &found.path()))?;
             d.remove_empty_folders();
             done(d, Some("original removed"))
         }
-        Source::Changed => done(d, Some(CHANGED)),
+        Source::Changed => remove_what_went(d),
         Source::Gone => done(d, Some(original::GONE)),
     }
+}
+
+fn remove_what_went(d: &Desk<'_>) -> Result<Next> {
+    let Some(count) = d.remove_what_went()? else { return done(d, Some(CHANGED)) };
+    d.remove_empty_folders();
+    let left = "what changed or came meanwhile stays, and arrives anew";
+    done(d, Some(&format!("files of the original that went on, removed: {count}; {left}")))
 }

@@ -11,7 +11,7 @@ use crate::files::{Dir, Seen, Watching};
 use crate::item::Fields;
 use crate::maker::Captions;
 use crate::progress::{Progress, Stage, Unit};
-use crate::store::{Change, Job, MadeFile};
+use crate::store::{Change, Job, MadeFile, OutputEnd};
 use crate::watch::beside::Beside;
 use std::ffi::{OsStr, OsString};
 use std::fs::File;
@@ -257,6 +257,49 @@ impl Desk<'_> {
         self.commit(Change::TakenIn { job: self.job.id, to: to.clone(), seen, beside: beside.clone() })?;
         crate::stops::here("taken in");
         Ok(Ok(Job { taken_to: Some(to), original_to: None, seen, beside, ..self.job.clone() }))
+    }
+
+    /// Of a folder that changed meanwhile: takes away the files of it that went where they should, known by their content.
+    /// What is another file by now, or came later, stays. How many went, or nothing where they are not known.
+    pub fn remove_what_went(&self) -> Result<Option<usize>> {
+        let Some(many @ Many::Tree(_)) = &self.job.many else { return Ok(None) };
+        let outputs = self.porter.store.read(|v| v.outputs(self.job.id))?;
+        let went = outputs.iter().find_map(|o| match &o.end {
+            OutputEnd::Made { files, .. } if o.is_original() => Some(files),
+            _ => None,
+        });
+        let Some(went) = went else { return Ok(None) };
+        let (folder, inside) = self.lies_in()?;
+        let fail = |e| Error::path("cannot look at", &folder.path().join(&inside))(e);
+        let gone = |e: &std::io::Error| matches!(e.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory);
+        let (holder, name) = match folder.holder(&inside, false) {
+            Err(e) if gone(&e) => return Ok(Some(0)),
+            found => found.map_err(fail)?,
+        };
+        let base = match many.base(&holder, name) {
+            Err(e) if gone(&e) => return Ok(Some(0)),
+            found => found.map_err(fail)?,
+        };
+        self.commit(Change::RemovingOriginal { job: self.job.id })?;
+        let mut count = 0;
+        for f in went.iter().filter(|f| !f.ours) {
+            let path = base.path().join(&f.inside);
+            let fail = |e| Error::path("cannot look at", &path)(e);
+            let (dir, name) = match base.holder(Path::new(&f.inside), false) {
+                Err(e) if gone(&e) => continue,
+                found => found.map_err(fail)?,
+            };
+            let before = dir.look(name).map_err(fail)?.filter(|e| e.is_file() && e.seen.size == f.bytes);
+            let Some(before) = before else { continue };
+            let digest = digest_of(&mut dir.read(name).map_err(fail)?, &path, false, self.worker as &Worker)?;
+            let now = dir.look(name).map_err(fail)?;
+            if digest == f.digest && now.is_some_and(|e| e.seen == before.seen) {
+                count += usize::from(dir.remove(name).map_err(fail)?);
+            }
+        }
+        remove_folders(&holder, name, many).map_err(fail)?;
+        holder.sync();
+        Ok(Some(count))
     }
 
     /// Moves the original to the first free name under `folder` like the one that is wanted. A move that was begun before

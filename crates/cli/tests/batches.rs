@@ -1,0 +1,118 @@
+//! What is made of many files gathers in a folder, and goes on as one package.
+
+mod support;
+
+use rstest::rstest;
+use std::collections::BTreeMap;
+use std::process::Command;
+use std::time::Duration;
+use support::{House, PROGRAM, clip, text};
+
+/// Clips gather as they arrived, by name, and each folder of them becomes one package.
+fn gathering(name: &str, form: &str) -> House {
+    let house = House::with("original = \"move\"\ndone = \"done\"", "");
+    house.reconfigure(
+        "when = 'kind == \"video\"'\nmake = [{ preset = \"proxy\", name = \"{stem}_proxy\", to = [\"editors\"] }]",
+        &format!("watch = [\"cards\"]\nmake = [{{ original = true, name = \"{name}\", to = [\"gathered\"] }}]"),
+    );
+    house.reconfigure("name = \"recordings\"\n", "name = \"recordings\"\nwatch = [\"cards\"]\n");
+    house.append(&format!(
+        "[[place]]\nname = \"gathered\"\nfolder = \"batch\"\n\
+         [[watch]]\nname = \"batches\"\nfolder = \"batch\"\nwhole_folders = true\nsteady = \"400 ms\"\n\
+         look_every = \"100 ms\"\noriginal = \"remove\"\nturned_away = \"away\"\n\
+         [[rule]]\nname = \"hand over\"\nwatch = [\"batches\"]\n\
+         make = [{{ original = true, to = [] }}, \
+         {{ package = \"{form}\", of = [\"original\"], name = \"{{name}}\", to = [\"editors\"] }}]\n"
+    ));
+    std::fs::create_dir(house.path("batch")).unwrap();
+    house
+}
+
+/// A clip that is like no other.
+fn numbered(n: u32) -> Vec<u8> {
+    let mut bytes = clip().to_vec();
+    bytes.extend([0, 0, 0, 12]);
+    bytes.extend(b"free");
+    bytes.extend(n.to_be_bytes());
+    bytes
+}
+
+/// What the packages hold, by name, opened by another program, which also tries each.
+fn packed(house: &House) -> BTreeMap<String, Vec<Vec<u8>>> {
+    let mut all: BTreeMap<String, Vec<Vec<u8>>> = BTreeMap::new();
+    let script = "import sys, shutil; shutil.unpack_archive(sys.argv[1], sys.argv[2])";
+    for package in house.list("out") {
+        let to = house.path("unpacked").join(&package);
+        std::fs::create_dir_all(&to).unwrap();
+        let out = Command::new("python3")
+            .args(["-c", script])
+            .arg(house.path("out").join(&package))
+            .arg(&to)
+            .output()
+            .unwrap();
+        assert!(out.status.success(), "{package}: {}", text(&out));
+        let list = to.join("checksums.xxh64");
+        let checked = Command::new(PROGRAM).arg("verify").arg(&list).output().unwrap();
+        assert!(checked.status.success(), "{package}: {}", text(&checked));
+        for file in std::fs::read_to_string(&list).unwrap().lines() {
+            let (_, name) = file.split_once("  ").unwrap();
+            all.entry(name.to_owned()).or_default().push(std::fs::read(to.join(name)).unwrap());
+        }
+    }
+    all
+}
+
+#[rstest]
+#[case("zip")]
+#[case("tar")]
+fn what_is_made_of_many_files_goes_into_one_package(#[case] form: &str) {
+    let house = gathering("reel 1/{stem}", form);
+    for n in 0..3 {
+        house.drop_in(format!("take {n}.mp4"), &numbered(n));
+    }
+    let out = house.run_once();
+    assert!(out.status.success(), "{}", text(&out));
+    assert_eq!(house.list("out"), [format!("reel 1.{form}")], "{}", text(&out));
+    let all = packed(&house);
+    for n in 0..3 {
+        assert_eq!(all[&format!("reel 1/take {n}.mp4")], [numbered(n)], "{:?}", all.keys());
+    }
+    assert_eq!((all.len(), house.list("batch").len(), house.list("done").len()), (3, 0, 3));
+}
+
+/// Files come while folders of them are packed: each is in one package, and in one alone.
+#[test]
+fn what_comes_late_goes_into_the_next_package() {
+    let house = gathering("reel/{stem}", "zip");
+    let running = house.start();
+    for n in 0..24 {
+        house.drop_in(format!("take {n}.mp4"), &numbered(n));
+        std::thread::sleep(Duration::from_millis(u64::from(n) * 37 % 700));
+    }
+    house.wait_until("all is handed over", |s| {
+        let ended = s["ended"].as_array().unwrap();
+        ended.iter().filter(|j| j["watch"] == "cards").count() == 24
+            && s["jobs"].as_array().is_none_or(Vec::is_empty)
+            && !house.path("batch/reel").exists()
+    });
+    running.interrupt();
+    let all = packed(&house);
+    for n in 0..24 {
+        let found = &all[&format!("reel/take {n}.mp4")];
+        assert!(*found == [numbered(n)], "take {n} is {} times in {:?}", found.len(), house.list("out"));
+    }
+    assert!(all.len() == 24 && house.list("out").len() > 1, "{:?}", house.list("out"));
+    assert!(house.list("batch").is_empty() && house.list("away").is_empty());
+}
+
+#[test]
+fn what_would_come_round_again_is_refused() {
+    let house = gathering("reel/{stem}", "zip");
+    let check = || text(&Command::new(PROGRAM).arg("check").arg(house.path("")).output().unwrap());
+    assert!(!check().contains("lies in"), "{}", check());
+    house.reconfigure("name = \"{name}\", to = [\"editors\"]", "name = \"{name}\", to = [\"gathered\"]");
+    assert!(check().contains("where rule \"hand over\" delivers what comes of this watch"), "{}", check());
+    house.reconfigure("name = \"{name}\", to = [\"gathered\"]", "name = \"{name}\", to = [\"editors\"]");
+    house.reconfigure("whole_folders = true\n", "");
+    assert!(check().contains("which lies in watch folder \"batches\""), "{}", check());
+}
