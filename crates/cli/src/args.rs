@@ -212,7 +212,7 @@ pub struct Status {
 #[derive(Debug, ClapArgs)]
 pub struct Report {
     #[command(flatten)]
-    pub house: NamedHouse,
+    pub house: House,
     /// The page that is written
     #[arg(long, value_name = "FILE", default_value = "report.html")]
     pub to: PathBuf,
@@ -345,7 +345,7 @@ pub struct Board {
 #[derive(Debug, ClapArgs)]
 pub struct Log {
     #[command(flatten)]
-    pub house: NamedHouse,
+    pub house: House,
     /// How many of the latest events
     #[arg(long, value_name = "COUNT", default_value_t = 40)]
     pub last: u32,
@@ -375,7 +375,7 @@ pub struct Notice {
 #[derive(Debug, ClapArgs)]
 pub struct History {
     #[command(flatten)]
-    pub house: NamedHouse,
+    pub house: House,
     /// Only jobs that ended on this day or later: 2026-11-23
     #[arg(long, value_name = "DAY")]
     pub since: Option<String>,

@@ -139,6 +139,13 @@ fn a_house_is_found_in_four_ways() {
         run(Command::new(PROGRAM).arg("status").current_dir(inner)),
     ];
     assert!(all.iter().all(|t| t.contains("Estuary Hours") && *t == all[0]), "{all:#?}");
+    house.drop_in("a.mp4", clip());
+    house.run_once();
+    for command in ["log", "history"] {
+        let (word, option) = ([command, dir], [command, "--house", dir]);
+        let said = run(Command::new(PROGRAM).args(word));
+        assert!(said.contains("a.mp4") && said == run(Command::new(PROGRAM).args(option)), "{said}");
+    }
 }
 
 #[test]
