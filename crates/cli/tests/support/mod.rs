@@ -262,6 +262,14 @@ pub fn make_clip(clip: &Clip) -> Vec<u8> {
     std::fs::read(&path).unwrap()
 }
 
+/// A ZIP or TAR taken apart by another program, which finds it whole.
+pub fn unpack(package: &Path, to: &Path) {
+    std::fs::create_dir_all(to).unwrap();
+    let script = "import sys, shutil; shutil.unpack_archive(sys.argv[1], sys.argv[2])";
+    let out = Command::new("python3").args(["-c", script]).arg(package).arg(to).output().unwrap();
+    assert!(out.status.success(), "{}: {}", package.display(), String::from_utf8_lossy(&out.stderr));
+}
+
 /// Something the test needs is not here: said, and a failure where nothing may be skipped.
 pub fn skipped(why: &str) {
     assert!(std::env::var_os("DEFT_PORTER_SKIP_NOTHING").is_none(), "skipped: {why}");

@@ -55,7 +55,7 @@ pub fn apart_on_disk(house: &House) -> Result<()> {
     let sub = |name: &str| house.watch(name).is_some_and(|w| w.depth > 0);
     // What gathers in a watch does so by the configuration's own word, under one path.
     let gathers = |u: &Used, w: &Used| {
-        u.role == Role::Place && u.path == w.path && house.watch(&w.name).is_some_and(|w| w.whole_folders)
+        u.role == Role::Place && house.watch(&w.name).is_some_and(|w| w.gathers(&u.path))
     };
     let mut say = |what: &Used, found: &Chain, of: String, wanted: &str| {
         let is = if found.path == what.path {

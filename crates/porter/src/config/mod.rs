@@ -171,6 +171,12 @@ pub enum Since {
 }
 
 impl Watch {
+    /// Whether what is delivered to a place gathers here: the two are one folder, and each folder in it is one arrival once
+    /// nothing in it changes.
+    pub fn gathers(&self, place: &Path) -> bool {
+        self.whole_folders && place == self.folder
+    }
+
     /// All of a file is read to know what it is.
     pub fn looks_at_all(&self) -> bool {
         self.checks_whole || self.same_content != SameContent::MakeAgain

@@ -66,12 +66,6 @@ pub fn apart(c: &mut Checker<'_>, watches: &[Watch]) {
     }
 }
 
-/// Whether a place and a watch are one folder, where what is delivered gathers in folders and each is an arrival once nothing
-/// in it changes.
-pub fn gathers(w: &Watch, place: &Path) -> bool {
-    w.whole_folders && place == w.folder
-}
-
 /// What gathers in a watch may go on to another, but none comes round to where it was.
 pub fn no_circle(c: &mut Checker<'_>, watches: &[Watch], places: &[Place], rules: &[Rule]) {
     let next = |name: &str| {
@@ -81,7 +75,7 @@ pub fn no_circle(c: &mut Checker<'_>, watches: &[Watch], places: &[Place], rules
             let to = r.make.iter().flat_map(|m| m.to.as_deref().unwrap_or(own));
             for folder in places.iter().filter(|p| to.clone().any(|t| *t == p.name)).filter_map(Place::folder)
             {
-                out.extend(watches.iter().filter(|w| gathers(w, folder)).map(|w| (w.name.as_str(), r)));
+                out.extend(watches.iter().filter(|w| w.gathers(folder)).map(|w| (w.name.as_str(), r)));
             }
         }
         out

@@ -1,6 +1,6 @@
 //! Places, as the configuration has them.
 
-use super::folders::{gathers, seen_by};
+use super::folders::seen_by;
 use super::words::{LoginKeys, login, secret};
 use super::{At, Checker, key};
 use crate::config::{After, Fetch, Original, Place, Watch, Where, raw, values};
@@ -161,7 +161,7 @@ fn folder_of(
     state: &Path,
 ) -> std::path::PathBuf {
     let folder = c.path(key(here, "folder"), text);
-    let seen = |w: &&Watch| folder.starts_with(&w.folder) && seen_by(w, &folder) && !gathers(w, &folder);
+    let seen = |w: &&Watch| folder.starts_with(&w.folder) && seen_by(w, &folder) && !w.gathers(&folder);
     if let Some(w) = watches.iter().find(seen) {
         c.fault(
             key(here, "folder"),
