@@ -155,6 +155,26 @@ fn the_page_of_formats_is_what_the_program_says() {
     assert!(json["known"].as_array().unwrap().iter().any(|k| k["name"] == "MXF"));
 }
 
+/// A sequence's parameters that libde265 would write its own words about (found by mutations: blocks that do not fill the
+/// picture, transforms halved too often between pictures and within one) are refused before it sees them.
+#[rstest]
+#[case(49, 0)]
+#[case(51, 4)]
+#[case(53, 2)]
+#[case(54, 2)]
+#[case(54, 7)]
+fn no_library_writes_to_the_terminal(#[case] at: usize, #[case] bit: u32) {
+    let dir = tempfile::tempdir().unwrap();
+    let bad = dir.path().join("bad.h265");
+    let mut bytes = std::fs::read(fixture("camera-422-open.h265")).unwrap();
+    bytes[at] ^= 1 << bit;
+    std::fs::write(&bad, bytes).unwrap();
+    let out = inspect(&["--deep"], &[bad]);
+    assert_eq!((out.status.code(), String::from_utf8_lossy(&out.stderr).as_ref()), (Some(1), ""));
+    let why = if media::codec::hevc::WIDE_PRESENT { "parameters that cannot be" } else { "libde265" };
+    assert!(text(&out).contains(why), "{}", text(&out));
+}
+
 /// What a file is refused for is in the list of what is known, and the list says what would work instead.
 #[test]
 fn what_is_known_by_name_is_refused_by_that_name() {

@@ -38,7 +38,7 @@ pub enum Got {
     Packet(Packet),
 }
 
-/// The first packet that could not be decoded.
+/// The first packet that could not be decoded, or not all of it.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Bad {
     /// Number of the packet in its track, from 1.
@@ -288,16 +288,23 @@ impl<D: Demux> Reader<D> {
                 }
             }),
         };
+        let seconds = Time::new(packet.pts, line.timescale).seconds();
+        let number = line.count.packets;
         match done {
-            Ok(()) => (),
+            Ok(()) => {
+                if let Decoder::Pictures(d) = &line.decoder
+                    && let Some(why) = d.why()
+                    && seconds >= line.begin
+                {
+                    line.count.first_bad.get_or_insert_with(|| Bad { number, seconds, why: why.into() });
+                }
+            }
             Err(e @ Error::Damaged(_)) => {
-                let seconds = Time::new(packet.pts, line.timescale).seconds();
                 // Behind a key picture that was gone to, pictures may lean on some that were never read.
                 if seconds < line.begin {
                     return Ok(());
                 }
                 line.count.bad += 1;
-                let number = line.count.packets;
                 line.count.first_bad.get_or_insert_with(|| Bad { number, seconds, why: e.to_string() });
             }
             Err(e) => return Err(e),

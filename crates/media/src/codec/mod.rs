@@ -56,6 +56,10 @@ pub trait DecodeVideo: Send {
     fn concealed(&self) -> u64 {
         0
     }
+    /// What was wrong first without an error of its own: parts were filled, or later pictures are lost by it.
+    fn why(&self) -> Option<&str> {
+        None
+    }
 }
 
 /// Packets to sound.

@@ -166,4 +166,11 @@ impl DecodeVideo for Decoder {
             Now::Exact(d) => d.concealed(),
         }
     }
+
+    fn why(&self) -> Option<&str> {
+        match &self.now {
+            Now::Quick(t) => t.decoder.why(),
+            Now::Exact(d) => d.why(),
+        }
+    }
 }

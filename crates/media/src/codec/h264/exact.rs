@@ -29,6 +29,7 @@ pub struct Exact {
     sequence: u64,
     start: bool,
     concealed: u64,
+    why: Option<String>,
 }
 
 impl Exact {
@@ -48,6 +49,7 @@ impl Exact {
             sequence: 0,
             start: true,
             concealed: 0,
+            why: None,
         })
     }
 
@@ -163,7 +165,10 @@ impl DecodeVideo for Exact {
                 format!("the picture at {} could not be decoded ({why})", packet.pts),
             ));
         };
-        self.concealed += u64::from(wrong.is_some());
+        if let Some(why) = wrong {
+            self.concealed += 1;
+            self.why.get_or_insert(why);
+        }
         let place =
             if self.waiting.in_order { (self.sequence, frame.pic_order_cnt.into()) } else { (0, packet.pts) };
         let picture = self.picture(&frame)?;
@@ -185,6 +190,10 @@ impl DecodeVideo for Exact {
 
     fn concealed(&self) -> u64 {
         self.concealed
+    }
+
+    fn why(&self) -> Option<&str> {
+        self.why.as_deref()
     }
 }
 

@@ -34,6 +34,7 @@ pub struct Decoder {
     order: Order,
     waiting: Waiting,
     concealed: u64,
+    why: Option<String>,
     colour: Colour,
     pixel_shape: Ratio,
 }
@@ -65,6 +66,7 @@ impl Decoder {
             order: Order::new(),
             waiting: Waiting::new(track.decode_times),
             concealed: 0,
+            why: None,
             colour: v.colour,
             pixel_shape,
         })
@@ -112,8 +114,8 @@ impl DecodeVideo for Decoder {
                 inner.end()?;
                 self.collect(out)?;
             }
-            while self.trouble().is_some() {
-                self.concealed += 1;
+            while let Some(e) = self.trouble() {
+                self.went_on(e);
             }
             Ok(())
         });
@@ -129,11 +131,20 @@ impl DecodeVideo for Decoder {
     fn concealed(&self) -> u64 {
         self.concealed
     }
+
+    fn why(&self) -> Option<&str> {
+        self.why.as_deref()
+    }
 }
 
 impl Decoder {
     fn begin_anew(&mut self) {
         (self.inner, self.order) = (None, Order::new());
+    }
+
+    fn went_on(&mut self, behind: String) {
+        self.concealed += 1;
+        self.why.get_or_insert(behind);
     }
 
     fn trouble(&mut self) -> Option<String> {
@@ -158,12 +169,12 @@ impl Decoder {
 
     fn take(&mut self, packet: &Packet, out: &mut Vec<VideoFrame>) -> Result<()> {
         self.ready()?;
-        let (mut wrong, mut began, mut order) = (None, false, 0);
+        let (mut wrong, mut began, mut order) = (None::<String>, false, 0);
         for nal in nal_units(&packet.data, self.config.length_size) {
             let nal = match nal {
                 Ok(nal) => nal,
                 Err(e) => {
-                    wrong = Some(e.to_string());
+                    wrong.get_or_insert(e.to_string());
                     break;
                 }
             };
@@ -176,19 +187,19 @@ impl Decoder {
             }
             match self.ready()?.feed(nal, order) {
                 Ok(()) => (),
-                Err(Error::Damaged(fault)) => wrong = Some(fault.what),
+                Err(Error::Damaged(fault)) => _ = wrong.get_or_insert(fault.what),
                 Err(e) => return Err(e),
             }
         }
         self.collect(out)?;
         while let Some(e) = self.trouble() {
-            wrong = Some(e);
+            wrong.get_or_insert(e);
         }
         match wrong {
             // Nothing of it can come out.
             Some(why) if !began => Err(Error::damaged("HEVC", why)),
-            Some(_) => {
-                self.concealed += 1;
+            Some(why) => {
+                self.went_on(why);
                 Ok(())
             }
             None if !began && packet.shown => Err(Error::damaged("HEVC", "a packet without a picture")),

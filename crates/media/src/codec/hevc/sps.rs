@@ -23,6 +23,19 @@ pub struct Sps {
     /// Each picture is one field.
     pub fields: bool,
     pub rate: Option<Ratio>,
+    /// Width and height before anything is cut off.
+    pub coded: (u32, u32),
+    blocks: Option<Blocks>,
+}
+
+/// Sides of blocks as powers of two, and how often transforms may be halved (7.4.3.2.1).
+#[derive(Clone, Debug, PartialEq)]
+struct Blocks {
+    least_coding: u32,
+    coding: u32,
+    least_transform: u32,
+    transform: u32,
+    halved: u32,
 }
 
 /// Largest number of sets of reference pictures (7.4.3.2).
@@ -79,11 +92,34 @@ impl Sps {
             colour: Colour::default(),
             fields: false,
             rate: None,
+            coded: (w, h),
+            blocks: None,
         };
-        if go_to_usability(&mut b, layers, sps.order_bits).is_some_and(|there| there) {
+        sps.blocks = skip_sizes(&mut b, layers).and_then(|()| Blocks::read(&mut b));
+        if sps.blocks.is_some() && go_to_usability(&mut b, sps.order_bits).is_some_and(|there| there) {
             let _ = sps.read_usability(&mut b);
         }
         Some(sps)
+    }
+
+    /// What in it no decoder can work with (7.4.3.2.1).
+    pub fn fault(&self) -> Option<&'static str> {
+        const LARGEST_CODING: u32 = 6;
+        const LARGEST_TRANSFORM: u32 = 5;
+        let Some(Blocks { least_coding, coding, least_transform, transform, halved }) = self.blocks else {
+            return Some("it is cut");
+        };
+        if coding > LARGEST_CODING {
+            return Some("coding blocks of over 64 pixels");
+        }
+        let part = (1 << least_coding) - 1;
+        if (self.coded.0 | self.coded.1) & part != 0 {
+            return Some("its picture is no whole number of coding blocks");
+        }
+        if least_transform > least_coding || transform > coding.min(LARGEST_TRANSFORM) {
+            return Some("transforms larger than what they are of");
+        }
+        (halved > coding - least_transform).then_some("transforms halved more often than they can be")
     }
 
     /// E.2.1, up to the rate.
@@ -125,17 +161,38 @@ impl Sps {
     }
 }
 
-/// From behind the order of showing to the usability information; whether there is any.
-fn go_to_usability(b: &mut Bits<'_>, layers: u32, order_bits: u32) -> Option<bool> {
+impl Blocks {
+    fn read(b: &mut Bits<'_>) -> Option<Blocks> {
+        const MOST: u32 = 16;
+        let mut six = [0; 6];
+        for value in &mut six {
+            *value = b.ue()?;
+        }
+        // No value near `MOST` is lawful; sums of such cannot overflow.
+        let [coding, more, transform, more_transform, between, within] = six.map(|v| v.min(MOST));
+        Some(Blocks {
+            least_coding: coding + 3,
+            coding: coding + 3 + more,
+            least_transform: transform + 2,
+            transform: transform + 2 + more_transform,
+            halved: between.max(within),
+        })
+    }
+}
+
+/// The sizes of buffers for each layer.
+fn skip_sizes(b: &mut Bits<'_>, layers: u32) -> Option<()> {
     let each = b.flag()?;
     for _ in if each { 0 } else { layers }..=layers {
         for _ in 0..3 {
             b.ue()?;
         }
     }
-    for _ in 0..6 {
-        b.ue()?;
-    }
+    Some(())
+}
+
+/// From behind the sizes of blocks to the usability information; whether there is any.
+fn go_to_usability(b: &mut Bits<'_>, order_bits: u32) -> Option<bool> {
     if b.flag()? && b.flag()? {
         skip_scaling_lists(b)?;
     }

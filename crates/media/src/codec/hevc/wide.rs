@@ -178,12 +178,17 @@ impl Wide {
 
 impl Engine for Wide {
     fn feed(&mut self, nal: &[u8], order: i32) -> Result<()> {
-        // The library's own bound is far over ours.
-        if unit(nal) == Some(NAL_SPS)
-            && let Some(sps) = Sps::parse(nal)
-            && u64::from(sps.width) * u64::from(sps.height) > MAX_PICTURE_AREA
-        {
-            return Err(Error::limit("HEVC picture", format!("{} x {} pixels", sps.width, sps.height)));
+        // The library's own bound is far over ours, and of what it refuses in a set it writes to the terminal.
+        if unit(nal) == Some(NAL_SPS) {
+            let bad = |why| Error::damaged("HEVC", format!("a sequence's parameters that cannot be: {why}"));
+            let sps = Sps::parse(nal).ok_or_else(|| bad("it cannot be read"))?;
+            let (w, h) = sps.coded;
+            if u64::from(w) * u64::from(h) > MAX_PICTURE_AREA {
+                return Err(Error::limit("HEVC picture", format!("{w} x {h} pixels")));
+            }
+            if let Some(why) = sps.fault() {
+                return Err(bad(why));
+            }
         }
         match set_of(nal) {
             Some(set) => self.parameters(set, nal),
