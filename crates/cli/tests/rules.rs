@@ -212,3 +212,28 @@ fn a_changed_preset_file_is_taken_up() {
     assert!(said.contains("b_extra.mp3"), "{said}");
     assert!(running.interrupt().code().is_some());
 }
+
+/// A place may lie above a watch, but no name leads from it into the watch: what is delivered there would arrive again,
+/// without end. No more do those of originals.
+#[rstest]
+#[case::outputs("folder = \"out\"", "folder = \".\"", "{stem}_proxy", "in/{stem}_proxy", &[])]
+#[case::originals("done = \"done\"", "done = \".\"\ndone_name = \"in/{stem}\"", "", "", &["a_proxy.mp4"])]
+fn no_name_leads_into_a_watch(
+    #[case] from: &str,
+    #[case] to: &str,
+    #[case] name: &str,
+    #[case] instead: &str,
+    #[case] delivered: &[&str],
+) {
+    let house = House::new();
+    house.reconfigure(from, to);
+    if !name.is_empty() {
+        house.reconfigure(name, instead);
+    }
+    house.drop_in("a.mp4", clip());
+    let said = text(&house.run_once());
+    let status = house.status().to_string();
+    assert!(status.contains("lies in watch folder \\\"cards\\\""), "{said}\n{status}");
+    assert_eq!((house.list("in"), house.list("done")), (vec!["a.mp4".to_owned()], Vec::new()));
+    assert_eq!(house.list("out"), delivered);
+}

@@ -177,6 +177,11 @@ impl Watch {
         self.whole_folders && place == self.folder
     }
 
+    /// Whether a file in this folder would be found, if the folder lies in the watch's.
+    pub fn sees(&self, folder: &Path) -> bool {
+        folder.strip_prefix(&self.folder).is_ok_and(|inside| inside.components().count() <= self.depth)
+    }
+
     /// All of a file is read to know what it is.
     pub fn looks_at_all(&self) -> bool {
         self.checks_whole || self.same_content != SameContent::MakeAgain
@@ -586,6 +591,23 @@ impl House {
     }
     pub fn place(&self, name: &str) -> Option<&Place> {
         self.places.iter().find(|p| p.name == name)
+    }
+    /// Nothing is put where a watch would take it for an arrival, by a name that leads into its folder.
+    pub fn may_lie(&self, folder: &Path, name: &Path) -> std::result::Result<(), String> {
+        let to = folder.join(name);
+        let within = to.parent().unwrap_or(folder);
+        match self
+            .watches
+            .iter()
+            .find(|w| (w.sees(within) || w.folder.starts_with(&to)) && !w.gathers(folder))
+        {
+            None => Ok(()),
+            Some(w) => Err(format!(
+                "{} lies in watch folder \"{}\": it would arrive again and again",
+                show::path(&to),
+                w.name
+            )),
+        }
     }
     pub fn service(&self, name: &str) -> Option<&Service> {
         self.services.iter().find(|s| s.name == name)

@@ -6,11 +6,6 @@ use crate::config::{Place, Rule, Watch};
 use ::media::show;
 use std::path::Path;
 
-/// True if a file in `folder`, which lies in the watch's, would be found.
-pub fn seen_by(w: &Watch, folder: &Path) -> bool {
-    folder.strip_prefix(&w.folder).is_ok_and(|inside| inside.components().count() <= w.depth)
-}
-
 /// What lies in the state folder is the porter's to sweep away, and what lies in a watch is its to take.
 pub fn state_apart(c: &mut Checker<'_>, state: &Path, watches: &[Watch]) {
     for (i, w) in watches.iter().enumerate() {
@@ -44,8 +39,7 @@ pub fn apart(c: &mut Checker<'_>, watches: &[Watch]) {
         let targets = [("done", w.done.as_ref()), ("turned_away", Some(&w.turned_away))];
         for (name, target) in targets {
             let Some(target) = target else { continue };
-            if let Some(other) = watches.iter().find(|o| target.starts_with(&o.folder) && seen_by(o, target))
-            {
+            if let Some(other) = watches.iter().find(|o| o.sees(target)) {
                 c.fault(
                     key(&here, name),
                     format!("\"{}\", which lies in watch folder \"{}\"", show::path(target), other.name),
@@ -53,10 +47,7 @@ pub fn apart(c: &mut Checker<'_>, watches: &[Watch]) {
                 );
             }
         }
-        if let Some(other) = watches[..i].iter().find(|o| {
-            (w.folder.starts_with(&o.folder) && seen_by(o, &w.folder))
-                || (o.folder.starts_with(&w.folder) && seen_by(w, &o.folder))
-        }) {
+        if let Some(other) = watches[..i].iter().find(|o| o.sees(&w.folder) || w.sees(&o.folder)) {
             c.fault(
                 key(&here, "folder"),
                 format!("\"{}\", which overlaps watch \"{}\"", show::path(&w.folder), other.name),

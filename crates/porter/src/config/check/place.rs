@@ -1,6 +1,5 @@
 //! Places, as the configuration has them.
 
-use super::folders::seen_by;
 use super::words::{LoginKeys, login, secret};
 use super::{At, Checker, key};
 use crate::config::{After, Fetch, Original, Place, Watch, Where, raw, values};
@@ -161,7 +160,7 @@ fn folder_of(
     state: &Path,
 ) -> std::path::PathBuf {
     let folder = c.path(key(here, "folder"), text);
-    let seen = |w: &&Watch| folder.starts_with(&w.folder) && seen_by(w, &folder) && !w.gathers(&folder);
+    let seen = |w: &&Watch| w.sees(&folder) && !w.gathers(&folder);
     if let Some(w) = watches.iter().find(seen) {
         c.fault(
             key(here, "folder"),

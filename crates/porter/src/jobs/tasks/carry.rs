@@ -360,6 +360,11 @@ impl Carried<'_> {
                 return Err(Trouble::Stopped.into());
             }
             let name = naming::candidate_by(x.if_taken, &x.wanted, n);
+            let folder = self.d.house.place(&x.place).and_then(|p| p.folder());
+            if let Some(folder) = folder {
+                let lies = self.d.house.may_lie(folder, std::path::Path::new(&name));
+                lies.map_err(Trouble::Refused)?;
+            }
             let is_there = place.has(&name)?;
             // To many systems a name that differs only in case is the same.
             let is_like = !is_there && self.d.porter.listed.has_like(&x.place, place, &name)?;

@@ -310,6 +310,7 @@ impl Desk<'_> {
         wanted: &Path,
         free: impl Fn(&Dir, &OsStr) -> std::io::Result<bool>,
     ) -> Result<Original> {
+        self.house.may_lie(folder.path(), wanted).map_err(Error::NotConfigured)?;
         if let Some(many) = &self.job.many {
             return self.move_many(folder, wanted, many, free);
         }
