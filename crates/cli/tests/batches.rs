@@ -73,9 +73,17 @@ fn what_is_made_of_many_files_goes_into_one_package(#[case] form: &str) {
 }
 
 /// Files come while folders of them are packed: each is in one package, and in one alone.
-#[test]
-fn what_comes_late_goes_into_the_next_package() {
+#[rstest]
+#[case("remove", "remove", "")]
+#[case("move", "move", "done = \"packed\"\n")]
+#[case("move_first", "move first", "done = \"packed\"\n")]
+fn what_comes_late_goes_into_the_next_package(
+    #[case] _what: &str,
+    #[case] original: &str,
+    #[case] done: &str,
+) {
     let house = gathering("reel/{stem}", "zip");
+    house.reconfigure("original = \"remove\"\n", &format!("original = \"{original}\"\n{done}"));
     let running = house.start();
     for n in 0..24 {
         house.drop_in(format!("take {n}.mp4"), &numbered(n));

@@ -34,6 +34,24 @@ pub struct InTree {
     pub kind: Kind,
 }
 
+/// A file in a folder, as it was when something was to be done with it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Listed {
+    #[serde(with = "crate::bytes")]
+    pub path: PathBuf,
+    pub seen: Seen,
+}
+
+/// The files of what was found; an error where something else is among it.
+pub fn listed(all: Vec<InTree>) -> io::Result<Vec<Listed>> {
+    if let Some(other) = all.iter().find(|t| t.kind == Kind::Other) {
+        let at = media::show::path(&other.path);
+        return Err(io::Error::other(format!("{at} in it is neither a file nor a folder")));
+    }
+    let files = all.into_iter().filter(|t| t.kind == Kind::File);
+    Ok(files.map(|t| Listed { path: t.path, seen: t.seen }).collect())
+}
+
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Kind {
     File,
@@ -132,14 +150,7 @@ impl Many {
     pub fn files(&self, base: &Dir) -> io::Result<Vec<PathBuf>> {
         match self {
             Many::Run(frames) => Ok(frames.numbers().map(|n| PathBuf::from(frames.name(n))).collect()),
-            Many::Tree(_) => {
-                let all = walk(base)?;
-                if let Some(other) = all.iter().find(|t| t.kind == Kind::Other) {
-                    let at = media::show::path(&other.path);
-                    return Err(io::Error::other(format!("{at} in it is neither a file nor a folder")));
-                }
-                Ok(all.into_iter().filter(|t| t.kind == Kind::File).map(|t| t.path).collect())
-            }
+            Many::Tree(_) => Ok(listed(walk(base)?)?.into_iter().map(|t| t.path).collect()),
         }
     }
 

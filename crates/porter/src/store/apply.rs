@@ -186,7 +186,7 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
                 params![task.job, step, output, place],
             )
         }
-        Change::MovingOriginal { job, to, stage } => run(
+        Change::MovingOriginal { job, to, stage, .. } => run(
             "UPDATE job SET original_to = ?, original_stage = ? WHERE id = ?",
             params![bytes(to), stage, job],
         ),

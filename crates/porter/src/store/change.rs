@@ -6,7 +6,7 @@ use crate::clock::Micros;
 use crate::deliver::{Proof, Ticket};
 use crate::files::Seen;
 use crate::files::known::{Identity, Role};
-use crate::files::many::Many;
+use crate::files::many::{Listed, Many};
 use crate::item::{Fields, Item};
 use crate::watch::beside::Beside;
 use media::run::Made;
@@ -346,6 +346,9 @@ pub enum Change {
         to: PathBuf,
         /// The name it has at the target until it is whole there.
         stage: String,
+        /// Of a folder: the files that are moved.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        files: Vec<Listed>,
     },
     RemovingOriginal {
         job: JobId,

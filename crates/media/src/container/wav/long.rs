@@ -49,7 +49,7 @@ fn open(source: Box<dyn Source>) -> Result<Box<dyn Demux>> {
             _ => (),
         }
         // Chunks stand at multiples of eight.
-        r.go(body.saturating_add(size).next_multiple_of(8));
+        r.go(body.saturating_add(size).checked_next_multiple_of(8).unwrap_or(u64::MAX));
     }
     demux(FORMAT.name, r, about, c)
 }

@@ -14,6 +14,8 @@ use std::path::PathBuf;
 
 const CHANGED: &str = "the original changed after it was read and was left where it is";
 
+const STAYS: &str = "what changed or came meanwhile stays, and arrives anew";
+
 pub fn clear(d: &Desk<'_>) -> Result<Next> {
     match d.watch.original {
         Original::Leave => leave(d),
@@ -25,10 +27,16 @@ pub fn clear(d: &Desk<'_>) -> Result<Next> {
             if d.watch.done.is_none() {
                 return done(d, None);
             }
-            match d.move_original(&d.done_folder()?, &d.done_path()?, |_, _| Ok(true))? {
+            let (folder, wanted) = (d.done_folder()?, d.done_path()?);
+            let moved = match d.move_original(&folder, &wanted, |_, _| Ok(true))? {
+                Moved::Changed => d.move_what_went(&folder, &wanted)?,
+                moved => moved,
+            };
+            match moved {
                 Moved::At(to) => {
+                    let left = if d.some_is_left()? { format!("; {STAYS}") } else { String::new() };
                     d.remove_empty_folders();
-                    done(d, Some(&format!("original at {}", show::path(to))))
+                    done(d, Some(&format!("original at {}{left}", show::path(to))))
                 }
                 Moved::Changed => done(d, Some(CHANGED)),
                 Moved::Gone => done(d, Some(original::GONE)),
@@ -130,6 +138,5 @@ fn remove(d: &Desk<'_>) -> Result<Next> {
 fn remove_what_went(d: &Desk<'_>) -> Result<Next> {
     let Some(count) = d.remove_what_went()? else { return done(d, Some(CHANGED)) };
     d.remove_empty_folders();
-    let left = "what changed or came meanwhile stays, and arrives anew";
-    done(d, Some(&format!("files of the original that went on, removed: {count}; {left}")))
+    done(d, Some(&format!("files of the original that went on, removed: {count}; {STAYS}")))
 }

@@ -6,6 +6,7 @@ mod clear;
 mod hear;
 pub mod look;
 mod make;
+mod many;
 pub mod original;
 mod pack;
 pub mod reason;

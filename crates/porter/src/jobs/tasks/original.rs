@@ -1,5 +1,6 @@
 //! What happens to originals. Where one goes is recorded before it goes.
 
+use super::many::remove_folders;
 use super::{Desk, Worker};
 use crate::error::{Error, Result};
 use crate::files::copy::digest_of;
@@ -7,11 +8,11 @@ use crate::files::dir::entry_of;
 use crate::files::known::Role;
 use crate::files::many::Many;
 use crate::files::moving::{At, Moved, finish, move_if_free};
-use crate::files::{Dir, Seen, Watching};
+use crate::files::{Dir, Seen};
 use crate::item::Fields;
 use crate::maker::Captions;
 use crate::progress::{Progress, Stage, Unit};
-use crate::store::{Change, Job, MadeFile, OutputEnd};
+use crate::store::{Change, Job, MadeFile};
 use crate::watch::beside::Beside;
 use std::ffi::{OsStr, OsString};
 use std::fs::File;
@@ -155,16 +156,6 @@ impl Found {
     }
 }
 
-/// Folders of a tree that nothing is in any more, and itself, from the deepest up.
-fn remove_folders(holder: &Dir, name: &OsStr, many: &Many) -> std::io::Result<()> {
-    let base = many.base(holder, name)?;
-    for path in many.folders(&base)?.into_iter().rev() {
-        let (dir, last) = base.holder(&path, false)?;
-        dir.remove_empty(last)?;
-    }
-    holder.remove_empty(name).map(|_| ())
-}
-
 /// A watch folder that is away takes its files along: that is an error here, and no reason to give a job up.
 pub fn source(d: &Desk<'_>) -> Result<Source> {
     let (folder, inside) = d.lies_in()?;
@@ -205,7 +196,7 @@ pub enum Original {
 
 impl Desk<'_> {
     /// Where the original lies: in its watch, or in the folder that it was taken into.
-    fn lies_in(&self) -> Result<(Dir, PathBuf)> {
+    pub(super) fn lies_in(&self) -> Result<(Dir, PathBuf)> {
         let Some(to) = &self.job.taken_to else { return Ok((self.watch_folder()?, self.job.path.clone())) };
         let folder = self.done_folder()?;
         match to.strip_prefix(folder.path()) {
@@ -259,49 +250,6 @@ impl Desk<'_> {
         Ok(Ok(Job { taken_to: Some(to), original_to: None, seen, beside, ..self.job.clone() }))
     }
 
-    /// Of a folder that changed meanwhile: takes away the files of it that went where they should, known by their content.
-    /// What is another file by now, or came later, stays. How many went, or nothing where they are not known.
-    pub fn remove_what_went(&self) -> Result<Option<usize>> {
-        let Some(many @ Many::Tree(_)) = &self.job.many else { return Ok(None) };
-        let outputs = self.porter.store.read(|v| v.outputs(self.job.id))?;
-        let went = outputs.iter().find_map(|o| match &o.end {
-            OutputEnd::Made { files, .. } if o.is_original() => Some(files),
-            _ => None,
-        });
-        let Some(went) = went else { return Ok(None) };
-        let (folder, inside) = self.lies_in()?;
-        let fail = |e| Error::path("cannot look at", &folder.path().join(&inside))(e);
-        let gone = |e: &std::io::Error| matches!(e.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory);
-        let (holder, name) = match folder.holder(&inside, false) {
-            Err(e) if gone(&e) => return Ok(Some(0)),
-            found => found.map_err(fail)?,
-        };
-        let base = match many.base(&holder, name) {
-            Err(e) if gone(&e) => return Ok(Some(0)),
-            found => found.map_err(fail)?,
-        };
-        self.commit(Change::RemovingOriginal { job: self.job.id })?;
-        let mut count = 0;
-        for f in went.iter().filter(|f| !f.ours) {
-            let path = base.path().join(&f.inside);
-            let fail = |e| Error::path("cannot look at", &path)(e);
-            let (dir, name) = match base.holder(Path::new(&f.inside), false) {
-                Err(e) if gone(&e) => continue,
-                found => found.map_err(fail)?,
-            };
-            let before = dir.look(name).map_err(fail)?.filter(|e| e.is_file() && e.seen.size == f.bytes);
-            let Some(before) = before else { continue };
-            let digest = digest_of(&mut dir.read(name).map_err(fail)?, &path, false, self.worker as &Worker)?;
-            let now = dir.look(name).map_err(fail)?;
-            if digest == f.digest && now.is_some_and(|e| e.seen == before.seen) {
-                count += usize::from(dir.remove(name).map_err(fail)?);
-            }
-        }
-        remove_folders(&holder, name, many).map_err(fail)?;
-        holder.sync();
-        Ok(Some(count))
-    }
-
     /// Moves the original to the first free name under `folder` like the one that is wanted. A move that was begun before
     /// a restart is ended.
     pub fn move_original(
@@ -335,7 +283,12 @@ impl Desk<'_> {
             if taken || !free(&dir, &name).map_err(Error::path("cannot look beside", &to.path()))? {
                 continue;
             }
-            self.commit(Change::MovingOriginal { job: self.job.id, to: to.path(), stage: stage.clone() })?;
+            self.commit(Change::MovingOriginal {
+                job: self.job.id,
+                to: to.path(),
+                stage: stage.clone(),
+                files: Vec::new(),
+            })?;
             crate::stops::here("about to move the original");
             match move_if_free(found.at(), to, OsStr::new(&stage), &found.seen, self.worker as &Worker)? {
                 Moved::Done => {
@@ -483,98 +436,6 @@ impl Desk<'_> {
                 return;
             }
         }
-    }
-
-    /// Many files go into a folder of their own, which has the run's or the tree's name. What a restart finds moved is moved.
-    fn move_many(
-        &self,
-        folder: &Dir,
-        wanted: &Path,
-        many: &Many,
-        free: impl Fn(&Dir, &OsStr) -> std::io::Result<bool>,
-    ) -> Result<Original> {
-        let (lies_in, inside) = self.lies_in()?;
-        let above = wanted.parent().unwrap_or(Path::new(""));
-        let before = self.job.original_to.as_ref().and_then(|to| to.strip_prefix(folder.path()).ok());
-        let fail = |e| Error::path("cannot open the folder of", &lies_in.path().join(&inside))(e);
-        let into = match before {
-            Some(inside) => folder.inside(inside).map(|dir| (dir, folder.path().join(inside))).ok(),
-            None => None,
-        };
-        let own = inside.file_name().unwrap_or_default();
-        let title = match many.run() {
-            Some(frames) if wanted == self.job.path => OsStr::new(frames.title()),
-            _ => wanted.file_name().unwrap_or_default(),
-        };
-        let (to, at) = match into {
-            Some(found) => found,
-            None => {
-                match source(self)? {
-                    Source::Same(_) => (),
-                    Source::Changed => return Ok(Original::Changed),
-                    Source::Gone => return Ok(Original::Gone),
-                }
-                let fail = |e| Error::path("cannot make a folder in", &folder.path().join(above))(e);
-                let parent = folder.make(above).map_err(fail)?;
-                let mut n = 0;
-                loop {
-                    n += 1;
-                    let name = numbered_file(title, n);
-                    if parent.look(&name).map_err(fail)?.is_some() || !free(&parent, &name).map_err(fail)? {
-                        continue;
-                    }
-                    let to = parent.path().join(&name);
-                    self.commit(Change::MovingOriginal {
-                        job: self.job.id,
-                        to: to.clone(),
-                        stage: String::new(),
-                    })?;
-                    match parent.create_folder(&name) {
-                        Ok(dir) => break (dir, to),
-                        Err(e) if e.kind() == ErrorKind::AlreadyExists => continue,
-                        Err(e) => return Err(fail(e)),
-                    }
-                }
-            }
-        };
-        let (unit, of) = (Unit::Bytes, Some(self.job.seen.size));
-        self.worker.tell(Progress { stage: Stage::Moving, output: None, done: 0, of, unit });
-        let holder = lies_in.inside(inside.parent().unwrap_or(Path::new(""))).map_err(fail)?;
-        let base = match many.base(&holder, own) {
-            Ok(base) => base,
-            // All of it was moved before a restart.
-            Err(e) if e.kind() == ErrorKind::NotFound => return Ok(Original::At(at)),
-            Err(e) => return Err(fail(e)),
-        };
-        let stage = OsString::from(format!(".{}-frame.deft-porter.part", self.porter.tag(self.job.id)));
-        for path in many.folders(&base).map_err(fail)? {
-            to.make(&path).map_err(fail)?;
-        }
-        for path in many.files(&base).map_err(fail)? {
-            if self.worker.stopping() {
-                return Err(Error::Stopped);
-            }
-            let (from, name) = match base.holder(&path, false) {
-                Ok(found) => found,
-                Err(e) if e.kind() == ErrorKind::NotFound => continue,
-                Err(e) => return Err(fail(e)),
-            };
-            let (into, _) = to.holder(&path, true).map_err(fail)?;
-            let (here, there) = (At { dir: &from, name }, At { dir: &into, name });
-            let Some(e) = from.look(name).map_err(fail)? else { continue };
-            if into.look(name).map_err(fail)?.is_some() {
-                // Of a move that a kill broke off in the middle of this file; otherwise both stay.
-                finish(here, there, &e.seen, self.worker as &Worker)?;
-            } else if e.is_file() {
-                move_if_free(here, there, &stage, &e.seen, self.worker as &Worker)?;
-                crate::stops::here("frame moved");
-            }
-        }
-        if let Many::Tree(_) = many {
-            remove_folders(&holder, own, many).map_err(fail)?;
-        }
-        to.sync();
-        Ok(Original::At(at))
     }
 
     /// Where the original is, if a move from before a restart got that far; a half copy of it is cleared away.
