@@ -54,6 +54,30 @@ fn packed(house: &House) -> BTreeMap<String, Vec<Vec<u8>>> {
     all
 }
 
+/// Other programs see when each file was changed: to the second in a TAR, to two in a ZIP.
+#[rstest]
+#[case("zip")]
+#[case("tar")]
+fn files_in_a_package_keep_their_times(#[case] form: &str) {
+    let house = gathering("reel/{stem}", form);
+    let reel = house.path("batch/reel");
+    std::fs::create_dir(&reel).unwrap();
+    std::fs::write(reel.join("take.mp4"), numbered(1)).unwrap();
+    let then = std::time::UNIX_EPOCH + Duration::from_secs(1_700_000_001);
+    std::fs::File::options().write(true).open(reel.join("take.mp4")).unwrap().set_modified(then).unwrap();
+    let said = text(&house.run_once());
+    let script = "import sys, tarfile, time, zipfile\n\
+        if sys.argv[1].endswith('.zip'):\n\
+        \x20   all = zipfile.ZipFile(sys.argv[1]).infolist()\n\
+        \x20   print([int(time.mktime(i.date_time + (0, 0, -1))) for i in all if i.filename.endswith('mp4')][0])\n\
+        else:\n\
+        \x20   print([int(m.mtime) for m in tarfile.open(sys.argv[1]) if m.name.endswith('mp4')][0])\n";
+    let package = house.path(format!("out/reel.{form}"));
+    let Some(seen) = support::python(script, &[&package]) else { return };
+    let want = if form == "zip" { "1700000000" } else { "1700000001" };
+    assert_eq!(seen.trim(), want, "{said}");
+}
+
 #[rstest]
 #[case("zip")]
 #[case("tar")]
@@ -103,6 +127,30 @@ fn what_comes_late_goes_into_the_next_package(
     }
     assert!(all.len() == 24 && house.list("out").len() > 1, "{:?}", house.list("out"));
     assert!(house.list("batch").is_empty() && house.list("away").is_empty());
+}
+
+/// A move of a folder that a kill broke off is ended with the files that it began with.
+#[rstest]
+#[case::before("about to move the original")]
+#[case::within("frame moved")]
+fn what_comes_while_the_porter_is_away_goes_on_as_well(#[case] moment: &str) {
+    let house = gathering("reel/{stem}", "zip");
+    house.reconfigure("original = \"remove\"\n", "original = \"move\"\ndone = \"packed\"\n");
+    let reel = house.path("batch/reel");
+    std::fs::create_dir(&reel).unwrap();
+    for n in 0..3 {
+        std::fs::write(reel.join(format!("take {n}.mp4")), numbered(n)).unwrap();
+    }
+    house.killed_at(moment);
+    std::fs::write(reel.join("take 3.mp4"), numbered(3)).unwrap();
+    let said = text(&house.run_once());
+    let all = packed(&house);
+    for n in 0..4 {
+        assert_eq!(all[&format!("reel/take {n}.mp4")], [numbered(n)], "{n}: {said}");
+        let folder = if n < 3 { "packed/reel" } else { "packed/reel_2" };
+        assert_eq!(std::fs::read(house.path(folder).join(format!("take {n}.mp4"))).unwrap(), numbered(n));
+    }
+    assert!(house.list("batch").is_empty() && house.list("out").len() == 2, "{:?}", house.list("out"));
 }
 
 #[test]

@@ -6,7 +6,11 @@ use std::time::{SystemTime, UNIX_EPOCH};
 pub type Micros = i64;
 
 pub fn now() -> Micros {
-    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_micros() as i64)
+    micros(SystemTime::now())
+}
+
+pub fn micros(at: SystemTime) -> Micros {
+    at.duration_since(UNIX_EPOCH).map_or(0, |d| d.as_micros() as i64)
 }
 
 /// Date and time here, `2026-11-23 07:05:49`.
@@ -22,6 +26,13 @@ pub fn local_time(at: Micros) -> String {
 /// The date here, `2026-11-23`.
 pub fn local_date(at: Micros) -> String {
     zoned(at).strftime("%Y-%m-%d").to_string()
+}
+
+/// Year, month, day, hour, minute and second here.
+pub fn civil(at: Micros) -> (u16, [u8; 5]) {
+    let here = zoned(at);
+    let rest = [here.month(), here.day(), here.hour(), here.minute(), here.second()];
+    (u16::try_from(here.year()).unwrap_or(0), rest.map(i8::unsigned_abs))
 }
 
 fn zoned(at: Micros) -> jiff::Zoned {

@@ -2,6 +2,7 @@
 //! of checksums inside that the usual programs of their kind understand. What went in is what was made, and it is read back
 //! whole.
 
+use crate::clock::Micros;
 use crate::error::{Error, Result};
 use crate::files::Watching;
 use crate::files::copy::Behind;
@@ -14,7 +15,7 @@ use std::path::{Path, PathBuf};
 use std::sync::mpsc::{Receiver, sync_channel};
 use xxhash_rust::xxh3::Xxh3;
 use zip::write::SimpleFileOptions;
-use zip::{CompressionMethod, ZipArchive, ZipWriter};
+use zip::{CompressionMethod, DateTime, ZipArchive, ZipWriter};
 
 /// The list of checksums inside.
 pub fn list_name(sums: Kind) -> String {
@@ -159,6 +160,12 @@ fn small(name: &str) -> bool {
     WORDS.contains(&ending.as_str())
 }
 
+/// A moment as ZIP has it, here and to two seconds; what it cannot say is its first day.
+fn here(at: Micros) -> DateTime {
+    let (year, [month, day, hour, minute, second]) = crate::clock::civil(at);
+    DateTime::from_date_and_time(year, month, day, hour, minute, second).unwrap_or_default()
+}
+
 /// What is written goes to the disk while more is written.
 struct Out {
     file: File,
@@ -190,14 +197,18 @@ enum Writer {
 }
 
 impl Writer {
-    fn put(&mut self, name: &str, bytes: u64, from: &mut dyn Read) -> io::Result<()> {
+    fn put(&mut self, name: &str, bytes: u64, changed: Micros, from: &mut dyn Read) -> io::Result<()> {
+        let seconds = changed.max(0) / 1_000_000;
         match self {
             Writer::Zip(zip) => {
                 let how = if small(name) { CompressionMethod::Deflated } else { CompressionMethod::Stored };
                 let options = SimpleFileOptions::default()
                     .compression_method(how)
                     .large_file(bytes >= u64::from(u32::MAX) - 1_000_000)
-                    .unix_permissions(0o644);
+                    .last_modified_time(here(changed))
+                    .unix_permissions(0o644)
+                    .with_extended_timestamp(u32::try_from(seconds).ok(), None, None)
+                    .map_err(io::Error::other)?;
                 zip.start_file(name, options).map_err(io::Error::other)?;
                 let mut block = vec![0; BLOCK];
                 loop {
@@ -211,7 +222,7 @@ impl Writer {
                 let mut header = tar::Header::new_gnu();
                 header.set_size(bytes);
                 header.set_mode(0o644);
-                header.set_mtime((crate::clock::now() / 1_000_000).max(0) as u64);
+                header.set_mtime(seconds.unsigned_abs());
                 tar.append_data(&mut header, name, BufReader::with_capacity(BLOCK, from))
             }
         }
@@ -240,7 +251,8 @@ pub fn write(form: Form, sums_of: Kind, at: &Path, parts: &[Part], watching: &dy
     let (mut list, mut sums) = (String::new(), BTreeMap::new());
     for p in parts {
         let from = File::open(&p.from).map_err(Error::path("cannot read", &p.from))?;
-        let put = passed(from, sums_of, watching, |blocks| writer.put(&p.name, p.bytes, blocks));
+        let changed = from.metadata().and_then(|m| m.modified()).map_or(0, crate::clock::micros);
+        let put = passed(from, sums_of, watching, |blocks| writer.put(&p.name, p.bytes, changed, blocks));
         if watching.stopping() {
             return Err(Error::Stopped);
         }
@@ -253,7 +265,8 @@ pub fn write(form: Form, sums_of: Kind, at: &Path, parts: &[Part], watching: &dy
         sums.insert(p.name.clone(), made);
     }
     let name = list_name(sums_of);
-    writer.put(&name, list.len() as u64, &mut list.as_bytes()).map_err(fail)?;
+    let now = crate::clock::now();
+    writer.put(&name, list.len() as u64, now, &mut list.as_bytes()).map_err(fail)?;
     let mut of_list = Xxh3::new();
     of_list.update(list.as_bytes());
     sums.insert(name, crate::files::copy::show(&of_list));

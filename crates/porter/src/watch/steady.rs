@@ -21,6 +21,8 @@ pub enum Why {
     Holes,
     /// Neither a file nor a folder that is looked into.
     NotAFile,
+    /// In a folder that is taken whole.
+    OtherInIt,
     /// A reason that was written beside a file turned away.
     Reason,
     /// It belongs to a file that is not there.
@@ -43,6 +45,7 @@ impl Why {
             Why::Unfinished => "a name for unfinished or hidden files",
             Why::Holes => "frames are missing in it, and may still come",
             Why::NotAFile => "not a file",
+            Why::OtherInIt => "a link or a device is in it, which cannot be taken along",
             Why::Alone => "waits for the file that it belongs to",
             Why::Unmarked => "no marker file beside it says that it is finished",
             Why::Beside => "a file that belongs to it is not steady yet",

@@ -108,7 +108,7 @@ impl Trees {
             return Some(Why::Unfinished);
         }
         if tree.files.values().any(|f| f.1 == Kind::Other) {
-            return Some(Why::NotAFile);
+            return Some(Why::OtherInIt);
         }
         let marked = |path: &PathBuf| path.components().count() == 1 && self.belonging.is_marker(path);
         if self.belonging.marker.is_some() && !tree.files.keys().any(marked) {
@@ -234,7 +234,7 @@ mod tests {
         assert_eq!(why(&t), Why::Unmarked);
         t.see(30, Path::new("A/copy.done"), Some((seen(0, 1), Kind::File)));
         t.see(30, Path::new("A/link"), Some((seen(0, 1), Kind::Other)));
-        assert_eq!(why(&t), Why::NotAFile);
+        assert_eq!(why(&t), Why::OtherInIt);
         t.see(40, Path::new("A/link"), None);
         assert_eq!((why(&t), t.next_due()), (Why::Changing, Some(140)));
     }
