@@ -129,6 +129,36 @@ fn what_comes_late_goes_into_the_next_package(
     assert!(house.list("batch").is_empty() && house.list("away").is_empty());
 }
 
+/// What comes into a folder that is in work waits, and `status` says what for.
+#[rstest]
+#[case("original = \"remove\"\n")]
+#[case("original = \"move\"\ndone = \"packed\"\n")]
+fn what_waits_for_the_same_folder_is_shown(#[case] original: &str) {
+    let house = gathering("reel/{stem}", "zip");
+    house.reconfigure("original = \"remove\"\n", original);
+    let reel = house.path("batch/reel");
+    std::fs::create_dir(&reel).unwrap();
+    std::fs::write(reel.join("take 0.mp4"), numbered(0)).unwrap();
+    // Its package waits for a place that is gone.
+    std::fs::rename(house.path("out"), house.path("elsewhere")).unwrap();
+    let running = house.start();
+    house.wait_until("the package waits", |s| s["open"].to_string().contains("place"));
+    std::fs::write(reel.join("take 1.mp4"), numbered(1)).unwrap();
+    house.wait_until("the late file is told", |s| {
+        s["arriving"].to_string().contains("under this name before is still in work")
+    });
+    std::fs::rename(house.path("elsewhere"), house.path("out")).unwrap();
+    let all_went = |s: &serde_json::Value| {
+        s["open_count"] == 0 && s["arriving"].as_array().unwrap().is_empty() && !reel.exists()
+    };
+    house.wait_until("all went", all_went);
+    running.interrupt();
+    let all = packed(&house);
+    for n in 0..2 {
+        assert_eq!(all[&format!("reel/take {n}.mp4")], [numbered(n)], "{:?}", house.list("out"));
+    }
+}
+
 /// A move of a folder that a kill broke off is ended with the files that it began with.
 #[rstest]
 #[case::before("about to move the original")]

@@ -7,7 +7,7 @@ use crate::error::{Error, Result};
 use crate::item::Fields;
 use crate::progress::Progress;
 use crate::store::{JobId, TaskKey};
-use crate::watch::steady::Waiting;
+use crate::watch::steady::{Waiting, Why};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::io::{self, BufRead, BufReader, Read, Write};
@@ -176,6 +176,18 @@ struct OnWatch {
     name: String,
     trouble: Option<Trouble>,
     files: Vec<Waiting>,
+    /// What waits until something else of the same name has ended.
+    later: Vec<Waiting>,
+}
+
+impl OnWatch {
+    fn new(name: &str) -> OnWatch {
+        OnWatch { name: name.to_owned(), trouble: None, files: Vec::new(), later: Vec::new() }
+    }
+
+    fn waiting(&self) -> usize {
+        self.files.len() + self.later.len()
+    }
 }
 
 /// One task at work, on the board while it lives.
@@ -209,8 +221,7 @@ impl Drop for Seat {
 
 impl Board {
     pub fn new<'a>(watches: impl Iterator<Item = &'a str>) -> Board {
-        let watches =
-            watches.map(|name| OnWatch { name: name.to_owned(), trouble: None, files: Vec::new() }).collect();
+        let watches = watches.map(OnWatch::new).collect();
         Board { began: Instant::now(), inner: Mutex::new(Inner { watches, ..Inner::default() }) }
     }
 
@@ -227,6 +238,27 @@ impl Board {
         if let Some(w) = self.inner().watches.iter_mut().find(|w| w.name == watch) {
             w.files = files;
         }
+    }
+
+    /// What arrived waits until what is in work under its name has ended.
+    pub fn set_later(&self, watch: &str, path: &Path, size: u64) {
+        if let Some(w) = self.inner().watches.iter_mut().find(|w| w.name == watch) {
+            w.later.retain(|f| f.path != path);
+            w.later.push(Waiting {
+                path: path.to_owned(),
+                size,
+                why: Why::InWork,
+                at: Instant::now(),
+                seen_for: Duration::ZERO,
+                steady_for: Duration::ZERO,
+                wanted: Duration::ZERO,
+            });
+        }
+    }
+
+    /// Nothing waits so any more.
+    pub fn clear_later(&self) {
+        self.inner().watches.iter_mut().for_each(|w| w.later.clear());
     }
 
     pub fn set_trouble(&self, watch: &str, why: Option<&str>) {
@@ -255,14 +287,14 @@ impl Board {
         inner.watches = names
             .map(|name| match before.iter().position(|w| w.name == name) {
                 Some(at) => before.swap_remove(at),
-                None => OnWatch { name: name.to_owned(), trouble: None, files: Vec::new() },
+                None => OnWatch::new(name),
             })
             .collect();
     }
 
     /// Files that wait in all watches.
     pub fn waiting(&self) -> usize {
-        self.inner().watches.iter().map(|w| w.files.len()).sum()
+        self.inner().watches.iter().map(OnWatch::waiting).sum()
     }
 
     pub fn now(&self) -> Now {
@@ -276,10 +308,11 @@ impl Board {
         let watches = inner.watches.iter().map(|w| WatchNow {
             name: w.name.clone(),
             trouble: w.trouble.clone(),
-            waiting: w.files.len(),
+            waiting: w.waiting(),
             files: w
-                .files
+                .later
                 .iter()
+                .chain(&w.files)
                 .take(MAX_LISTED)
                 .map(|f| Waits {
                     path: f.path.clone(),

@@ -481,10 +481,12 @@ impl<F: FnMut(&Event)> Dispatch<F> {
                     if known.is_some_and(|j| j.seen.changed == a.seen.changed || j.seen.changed == 0) {
                         continue;
                     }
-                    // Of a folder that is removed when it went on, what came meanwhile is what is left of it then.
-                    let removed = matches!(a.many, Some(Many::Tree(_)))
-                        && house.watch(watch).is_some_and(|w| w.original == Original::Remove);
-                    if tx.is_being_cleared(watch, &a.path)? || (removed && tx.is_worked_on(watch, &a.path)?) {
+                    // Of a folder that goes away when it went on, what came meanwhile is what is left of it then.
+                    let goes = matches!(a.many, Some(Many::Tree(_)))
+                        && house
+                            .watch(watch)
+                            .is_some_and(|w| w.original != Original::Leave && !w.moves_first);
+                    if tx.is_being_cleared(watch, &a.path)? || (goes && tx.is_worked_on(watch, &a.path)?) {
                         postponed.push(a.clone());
                         continue;
                     }
@@ -500,6 +502,7 @@ impl<F: FnMut(&Event)> Dispatch<F> {
             })?;
             self.arrivals.drain(..some.len());
             for a in postponed {
+                self.porter.board.set_later(&self.names[a.watch], &a.path, a.seen.size);
                 self.postponed.retain(|p| (p.watch, &p.path) != (a.watch, &a.path));
                 self.postponed.push(a);
             }
@@ -662,6 +665,7 @@ impl<F: FnMut(&Event)> Dispatch<F> {
                 }
                 if keys.is_empty() || matches!(key.step, Step::Look | Step::Clear | Step::TurnAway) {
                     self.arrivals.extend(self.postponed.drain(..));
+                    self.porter.board.clear_later();
                 }
                 if keys.is_empty() {
                     self.schedule.leave(key.job);

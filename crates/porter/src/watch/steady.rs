@@ -23,6 +23,8 @@ pub enum Why {
     NotAFile,
     /// In a folder that is taken whole.
     OtherInIt,
+    /// What was taken of it before has not ended.
+    InWork,
     /// A reason that was written beside a file turned away.
     Reason,
     /// It belongs to a file that is not there.
@@ -46,6 +48,7 @@ impl Why {
             Why::Holes => "frames are missing in it, and may still come",
             Why::NotAFile => "not a file",
             Why::OtherInIt => "a link or a device is in it, which cannot be taken along",
+            Why::InWork => "what was taken under this name before is still in work",
             Why::Alone => "waits for the file that it belongs to",
             Why::Unmarked => "no marker file beside it says that it is finished",
             Why::Beside => "a file that belongs to it is not steady yet",
