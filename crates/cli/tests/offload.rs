@@ -205,6 +205,7 @@ fn a_stopped_copy_leaves_no_half_file_and_goes_on() {
 
 /// Lists that other programs wrote.
 #[rstest]
+#[case("sha1sum", &[])]
 #[case("md5sum", &[])]
 #[case("sha256sum", &[])]
 #[case("md5sum", &["--tag"])]

@@ -145,8 +145,6 @@ mod tests {
         let layout = RawPicture::new(Packing::V210);
         let mut d = Decoder::new(layout, &VideoTrack::sized(w, 6), Pool::new()).unwrap();
         let back = d.picture(&out[0].data).unwrap();
-        for (p, q) in f.planes.iter().zip(&back.planes) {
-            assert!((0..p.height).all(|y| (0..p.width).all(|x| p.at(x, y) == q.at(x, y))));
-        }
+        assert!(f.planes == back.planes);
     }
 }

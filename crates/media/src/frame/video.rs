@@ -89,6 +89,23 @@ pub struct Plane {
     pub samples: Samples,
 }
 
+/// Of one size and with the same samples; what lies behind the ends of rows is none of it.
+impl PartialEq for Plane {
+    fn eq(&self, other: &Plane) -> bool {
+        fn rows<T: PartialEq>((p, a): (&Plane, &[T]), (q, b): (&Plane, &[T])) -> bool {
+            let w = p.width as usize;
+            let row = |y: usize| a[y * p.stride..y * p.stride + w] == b[y * q.stride..y * q.stride + w];
+            (0..p.height as usize).all(row)
+        }
+        (self.width, self.height) == (other.width, other.height)
+            && match (&self.samples, &other.samples) {
+                (Samples::U8(a), Samples::U8(b)) => rows((self, a), (other, b)),
+                (Samples::U16(a), Samples::U16(b)) => rows((self, a), (other, b)),
+                _ => false,
+            }
+    }
+}
+
 impl Plane {
     /// The 8-bit samples, or `None` for a deeper plane.
     pub fn bytes(&self) -> Option<&[u8]> {

@@ -181,7 +181,8 @@ pub fn read_text(whole: &str) -> Result<Listed, String> {
             Some((Kind::of_length(sum)?, sum.to_owned(), path.to_owned()))
         };
         let Some((kind, sum, path)) = bsd().or_else(plain) else {
-            return Err(format!("line {}: no checksum and name", n + 1));
+            let known = "MD5, SHA-1, SHA-256, xxHash and C4 are known";
+            return Err(format!("line {}: no checksum and name ({known})", n + 1));
         };
         let path = path.strip_prefix("./").unwrap_or(&path).replace('\\', "/");
         let sums = vec![(kind, sum.to_lowercase_unless_c4(kind))];
@@ -323,6 +324,8 @@ mod tests {
     #[case("900150983cd24fb0d6963f7d28e17f72  a b.mov", Kind::Md5, "a b.mov")]
     #[case("900150983CD24FB0D6963F7D28E17F72 *./day1/a.mov", Kind::Md5, "day1/a.mov")]
     #[case("MD5 (a (2).mov) = 900150983cd24fb0d6963f7d28e17f72", Kind::Md5, "a (2).mov")]
+    #[case("a9993e364706816aba3e25717850c26c9cd0d89d  a.mov", Kind::Sha1, "a.mov")]
+    #[case("SHA1 (a.mov) = a9993e364706816aba3e25717850c26c9cd0d89d", Kind::Sha1, "a.mov")]
     #[case("44bc2cf5ad770999  day1\\a.mov", Kind::Xxh64, "day1/a.mov")]
     fn lists_of_checksums_are_read(#[case] line: &str, #[case] kind: Kind, #[case] path: &str) {
         let got = read_text(&format!("# made by hand\n\n{line}\n")).unwrap();

@@ -1,7 +1,7 @@
 //! Checksums as the trade writes them.
 
 use md5::{Digest, Md5};
-use ring::digest::{Context, SHA256, SHA512};
+use ring::digest::{Context, SHA1_FOR_LEGACY_USE_ONLY, SHA256, SHA512};
 use serde::{Deserialize, Serialize};
 use std::io::{self, Read};
 use xxhash_rust::xxh3::Xxh3;
@@ -14,17 +14,20 @@ pub enum Kind {
     Xxh3,
     Xxh128,
     Md5,
+    /// Older lists have it.
+    Sha1,
     Sha256,
     /// SMPTE ST 2114.
     C4,
 }
 
 impl Kind {
-    pub const ALL: [(Kind, &'static str); 6] = [
+    pub const ALL: [(Kind, &'static str); 7] = [
         (Kind::Xxh64, "xxh64"),
         (Kind::Xxh3, "xxh3"),
         (Kind::Xxh128, "xxh128"),
         (Kind::Md5, "md5"),
+        (Kind::Sha1, "sha1"),
         (Kind::Sha256, "sha256"),
         (Kind::C4, "c4"),
     ];
@@ -43,6 +46,7 @@ impl Kind {
         match text.len() {
             16 if is_hex => Some(Kind::Xxh64),
             32 if is_hex => Some(Kind::Md5),
+            40 if is_hex => Some(Kind::Sha1),
             64 if is_hex => Some(Kind::Sha256),
             90 if text.starts_with("c4") => Some(Kind::C4),
             _ => None,
@@ -56,7 +60,8 @@ pub enum Sum {
     Xxh3(Box<Xxh3>),
     Xxh128(Box<Xxh3>),
     Md5(Md5),
-    Sha256(Context),
+    /// SHA-1 or SHA-256.
+    Sha(Context),
     C4(Context),
 }
 
@@ -67,7 +72,8 @@ impl Sum {
             Kind::Xxh3 => Sum::Xxh3(Box::default()),
             Kind::Xxh128 => Sum::Xxh128(Box::default()),
             Kind::Md5 => Sum::Md5(Md5::new()),
-            Kind::Sha256 => Sum::Sha256(Context::new(&SHA256)),
+            Kind::Sha1 => Sum::Sha(Context::new(&SHA1_FOR_LEGACY_USE_ONLY)),
+            Kind::Sha256 => Sum::Sha(Context::new(&SHA256)),
             Kind::C4 => Sum::C4(Context::new(&SHA512)),
         }
     }
@@ -77,7 +83,7 @@ impl Sum {
             Sum::Xxh64(h) => h.update(block),
             Sum::Xxh3(h) | Sum::Xxh128(h) => h.update(block),
             Sum::Md5(h) => h.update(block),
-            Sum::Sha256(h) => h.update(block),
+            Sum::Sha(h) => h.update(block),
             Sum::C4(h) => h.update(block),
         }
     }
@@ -89,7 +95,7 @@ impl Sum {
             Sum::Xxh3(h) => format!("{:016x}", h.digest()),
             Sum::Xxh128(h) => format!("{:032x}", h.digest128()),
             Sum::Md5(h) => hex(&h.finalize()),
-            Sum::Sha256(h) => hex(h.finish().as_ref()),
+            Sum::Sha(h) => hex(h.finish().as_ref()),
             Sum::C4(h) => c4(h.finish().as_ref()),
         }
     }
@@ -144,6 +150,7 @@ mod tests {
     #[case(Kind::Xxh64, "44bc2cf5ad770999")]
     #[case(Kind::Xxh3, "78af5f94892f3950")]
     #[case(Kind::Md5, "900150983cd24fb0d6963f7d28e17f72")]
+    #[case(Kind::Sha1, "a9993e364706816aba3e25717850c26c9cd0d89d")]
     #[case(Kind::Sha256, "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad")]
     fn sums_are_those_that_were_published(#[case] kind: Kind, #[case] want: &str) {
         let got = of(&mut &b"abc"[..], &[kind], &|_| Ok(())).unwrap();

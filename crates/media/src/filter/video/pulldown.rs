@@ -329,10 +329,7 @@ mod tests {
     }
 
     fn same(a: &VideoFrame, b: &VideoFrame) -> bool {
-        a.planes
-            .iter()
-            .zip(&b.planes)
-            .all(|(p, q)| (0..p.height).all(|y| (0..p.width).all(|x| p.at(x, y) == q.at(x, y))))
+        a.planes == b.planes
     }
 
     /// Every picture of film once, sample for sample, at its own time; whatever the phase and the order of fields.
