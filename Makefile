@@ -16,7 +16,7 @@ test: set-up-test
 	cargo fmt --all --check
 	@rm -f target/tmp/skipped
 	$(LINTED) cargo test --workspace --all-targets --locked --no-run
-	RUST_TEST_THREADS=$${RUST_TEST_THREADS:-4} $(LINTED) cargo test --workspace --locked
+	RUST_TEST_THREADS=$${RUST_TEST_THREADS:-4} $(LINTED) cargo test --workspace --locked --no-fail-fast
 	@if [ -s target/tmp/skipped ]; then echo; echo "SKIPPED: $$(wc -l <target/tmp/skipped)"; cat target/tmp/skipped; else echo "Nothing was skipped."; fi
 	target/debug/deft-porter demo "$$(mktemp -d)/demo-house"
 
