@@ -36,20 +36,20 @@ pub struct InTree {
 
 /// A file in a folder, as it was when something was to be done with it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Listed {
+pub struct TreeFile {
     #[serde(with = "crate::bytes")]
     pub path: PathBuf,
     pub seen: Seen,
 }
 
 /// The files of what was found; an error where something else is among it.
-pub fn listed(all: Vec<InTree>) -> io::Result<Vec<Listed>> {
+pub fn tree_files(all: Vec<InTree>) -> io::Result<Vec<TreeFile>> {
     if let Some(other) = all.iter().find(|t| t.kind == Kind::Other) {
         let at = media::show::path(&other.path);
         return Err(io::Error::other(format!("{at} in it is neither a file nor a folder")));
     }
     let files = all.into_iter().filter(|t| t.kind == Kind::File);
-    Ok(files.map(|t| Listed { path: t.path, seen: t.seen }).collect())
+    Ok(files.map(|t| TreeFile { path: t.path, seen: t.seen }).collect())
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -150,7 +150,7 @@ impl Many {
     pub fn files(&self, base: &Dir) -> io::Result<Vec<PathBuf>> {
         match self {
             Many::Run(frames) => Ok(frames.numbers().map(|n| PathBuf::from(frames.name(n))).collect()),
-            Many::Tree(_) => Ok(listed(walk(base)?)?.into_iter().map(|t| t.path).collect()),
+            Many::Tree(_) => Ok(tree_files(walk(base)?)?.into_iter().map(|t| t.path).collect()),
         }
     }
 

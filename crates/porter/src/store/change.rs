@@ -6,7 +6,7 @@ use crate::clock::Micros;
 use crate::deliver::{Proof, Ticket};
 use crate::files::Seen;
 use crate::files::known::{Identity, Role};
-use crate::files::many::{Listed, Many};
+use crate::files::many::{Many, TreeFile};
 use crate::item::{Fields, Item};
 use crate::watch::beside::Beside;
 use media::run::Made;
@@ -348,7 +348,7 @@ pub enum Change {
         stage: String,
         /// Of a folder: the files that are moved.
         #[serde(default, skip_serializing_if = "Vec::is_empty")]
-        files: Vec<Listed>,
+        files: Vec<TreeFile>,
     },
     RemovingOriginal {
         job: JobId,

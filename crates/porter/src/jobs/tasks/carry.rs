@@ -12,6 +12,7 @@ use crate::item::Fields;
 use crate::naming;
 use crate::progress::{Progress, Stage, Unit};
 use crate::store::{Cause, Change, Delivery, IfTaken, MadeFile, Output, OutputEnd};
+use std::path::Path;
 use std::time::Duration;
 
 /// An output that was not what was made is made again this often.
@@ -362,7 +363,7 @@ impl Carried<'_> {
             let name = naming::candidate_by(x.if_taken, &x.wanted, n);
             let folder = self.d.house.place(&x.place).and_then(|p| p.folder());
             if let Some(folder) = folder {
-                let lies = self.d.house.may_lie(folder, std::path::Path::new(&name));
+                let lies = self.d.house.may_lie(folder, Path::new(&name));
                 lies.map_err(Trouble::Refused)?;
             }
             let is_there = place.has(&name)?;

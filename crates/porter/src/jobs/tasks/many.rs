@@ -5,7 +5,7 @@ use super::original::{Original, Source, numbered_file, source};
 use super::{Desk, Worker};
 use crate::error::{Error, Result};
 use crate::files::copy::digest_of;
-use crate::files::many::{Listed, Many, listed, together, walk};
+use crate::files::many::{Many, TreeFile, together, tree_files, walk};
 use crate::files::moving::{At, finish, move_if_free};
 use crate::files::{Dir, Watching};
 use crate::progress::{Progress, Stage, Unit};
@@ -19,7 +19,7 @@ struct Begun {
     to: Dir,
     at: PathBuf,
     /// Of a run they follow from its numbers, and none are listed.
-    files: Vec<Listed>,
+    files: Vec<TreeFile>,
 }
 
 /// Folders of a tree that nothing is in any more, and itself, from the deepest up.
@@ -62,7 +62,7 @@ impl Desk<'_> {
                 if together(&all).0 != self.job.seen {
                     return Ok(Original::Changed);
                 }
-                listed(all).map_err(fail)?
+                tree_files(all).map_err(fail)?
             }
         };
         let begun = self.begin(folder, wanted, many, free, files)?;
@@ -127,7 +127,7 @@ impl Desk<'_> {
     }
 
     /// Files that went on with an output that is the original, and are there as they went; nothing where there is none.
-    fn what_went(&self, base: &Dir) -> Result<Option<Vec<Listed>>> {
+    fn what_went(&self, base: &Dir) -> Result<Option<Vec<TreeFile>>> {
         let outputs = self.porter.store.read(|v| v.outputs(self.job.id))?;
         let went = outputs.iter().find_map(|o| match &o.end {
             OutputEnd::Made { files, .. } if o.is_original() => Some(files),
@@ -138,7 +138,7 @@ impl Desk<'_> {
         Ok(Some(each.filter_map(Result::transpose).collect::<Result<_>>()?))
     }
 
-    fn as_it_went(&self, base: &Dir, f: &MadeFile) -> Result<Option<Listed>> {
+    fn as_it_went(&self, base: &Dir, f: &MadeFile) -> Result<Option<TreeFile>> {
         let at = base.path().join(&f.inside);
         let fail = |e| Error::path("cannot look at", &at)(e);
         let path = PathBuf::from(&f.inside);
@@ -151,8 +151,7 @@ impl Desk<'_> {
         let digest = digest_of(&mut dir.read(name).map_err(fail)?, &at, false, self.worker as &Worker)?;
         let now = dir.look(name).map_err(fail)?;
         let same = digest == f.digest && now.is_some_and(|e| e.seen == before.seen);
-        drop(dir);
-        Ok(same.then_some(Listed { path, seen: before.seen }))
+        Ok(same.then_some(TreeFile { path, seen: before.seen }))
     }
 
     /// A move from before a restart.
@@ -175,7 +174,7 @@ impl Desk<'_> {
         wanted: &Path,
         many: &Many,
         free: impl Fn(&Dir, &OsStr) -> std::io::Result<bool>,
-        files: Vec<Listed>,
+        files: Vec<TreeFile>,
     ) -> Result<Begun> {
         let above = wanted.parent().unwrap_or(Path::new(""));
         let title = match many.run() {
