@@ -525,3 +525,44 @@ fn a_picture_is_decoded_for_a_size(
     let mean = apart as f64 / got.len() as f64;
     assert!(mean < 2.5, "{mean}");
 }
+
+/// Red, green and blue of a camera's negative.
+fn developed(name: &str) -> Vec<[u16; 3]> {
+    let f = still::frame_of(&mut File::open(fixture(name)).unwrap(), &Pool::new()).unwrap();
+    let at = |x, y| [0, 1, 2].map(|p: usize| f.planes[p].at(x, y));
+    (0..f.height).flat_map(|y| (0..f.width).map(move |x| (x, y))).map(|(x, y)| at(x, y)).collect()
+}
+
+fn told_by_the_reader(name: &str) -> Vec<[u16; 3]> {
+    let bytes = std::fs::read(fixture(name)).unwrap();
+    let word = |b: &[u8]| u16::from_le_bytes([b[0], b[1]]);
+    bytes.chunks_exact(6).map(|p| [word(p), word(&p[2..]), word(&p[4..])]).collect()
+}
+
+fn furthest(got: &[[u16; 3]], want: &[[u16; 3]], of: impl Fn(usize) -> bool) -> u16 {
+    assert_eq!(got.len(), want.len());
+    let pairs = got.iter().zip(want).enumerate().filter(|(n, _)| of(*n));
+    pairs.flat_map(|(_, (g, w))| g.iter().zip(w).map(|(g, w)| g.abs_diff(*w))).max().unwrap()
+}
+
+/// Linear negatives: all of each picture is what another reader makes of it; packed, by each of the seven ways of telling a
+/// sample, to the bit what it is unpacked.
+#[test]
+fn linear_negatives_are_developed() {
+    let got = developed("linear.dng");
+    let most = furthest(&got, &told_by_the_reader("linear.rgb16"), |_| true);
+    assert!(most < 60, "{most} of 65535");
+    assert_eq!(developed("linear-deflate.dng"), got);
+    assert_eq!(developed("linear-lossless.dng"), got);
+}
+
+/// Of a sensor with a filter: where the picture is flat it is what the other reader makes of it.
+#[test]
+fn negatives_of_a_sensor_with_a_filter_are_developed() {
+    let got = developed("mosaic.dng");
+    // Patches of 16 by 16, without what is near an edge of them.
+    let inside = |n: usize| (3..13).contains(&(n % 48 % 16)) && (3..13).contains(&(n / 48 % 16));
+    let most = furthest(&got, &told_by_the_reader("mosaic.rgb16"), inside);
+    assert!(most < 60, "{most} of 65535");
+    assert_eq!(developed("mosaic-lossless.dng"), got);
+}

@@ -7,7 +7,7 @@ use image::{DynamicImage, ImageBuffer};
 use moxcms::{ColorProfile, Layout, TransformOptions};
 
 /// The sRGB curve (IEC 61966-2-1, 5.2) of linear light, cut off at 0 and 1.
-fn curve(linear: f32) -> f32 {
+pub fn curve(linear: f32) -> f32 {
     let v = if linear.is_nan() { 0.0 } else { linear.clamp(0.0, 1.0) };
     if v <= 0.003_130_8 { v * 12.92 } else { (1.055 * v.powf(1.0 / 2.4) - 0.055).min(1.0) }
 }

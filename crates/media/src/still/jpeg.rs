@@ -1,6 +1,7 @@
 //! Whether a JPEG (ITU-T T.81) is whole. Decoders show what there is of a picture that was cut off or spoilt, with gray
 //! or smeared blocks for the rest: good for looking at it, wrong for making others of it.
 
+pub mod lossless;
 mod scan;
 mod small;
 
@@ -19,6 +20,28 @@ use zune_jpeg::zune_core::options::DecoderOptions;
 const SOI: u8 = 0xd8;
 const EOI: u8 = 0xd9;
 const SOS: u8 = 0xda;
+const DHT: u8 = 0xc4;
+
+/// The next segment from a place on, which is moved behind it: its marker and what stands in it (B.1.1.4).
+fn segment<'a>(b: &'a [u8], at: &mut usize) -> Option<(u8, &'a [u8])> {
+    while b.get(*at) == Some(&0xff) {
+        *at += 1;
+        match *b.get(*at)? {
+            // Bytes before a marker may be filled.
+            0xff => (),
+            marker @ (0x01 | 0xd0..=0xd9) => {
+                *at += 1;
+                return Some((marker, &[]));
+            }
+            marker => {
+                let from = *at + 1;
+                *at = from + usize::from(crate::bits::be16(b, from)?.max(2));
+                return Some((marker, b.get(from + 2..*at)?));
+            }
+        }
+    }
+    None
+}
 
 /// A picture as it is coded, how it is to be turned, and its colour profile.
 pub struct Coded {

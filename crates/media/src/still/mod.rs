@@ -4,6 +4,9 @@
 mod avif;
 mod canvas;
 pub(crate) mod colour;
+mod develop;
+mod directory;
+mod dng;
 pub mod dpx;
 mod gif;
 pub mod heif;
@@ -11,6 +14,7 @@ mod jpeg;
 mod jpeg2000;
 mod jpeg_parts;
 mod jxl;
+mod pieces;
 mod plain;
 mod psd;
 mod raw;
@@ -123,7 +127,7 @@ pub static FORMATS: &[StillFormat] = &[
     },
     StillFormat {
         name: RAW,
-        tried: Tried::Made,
+        tried: Tried::Writers,
         score: raw::score,
         reader: Reads::Own { facts: raw::facts, decode: raw::decode },
     },
@@ -230,6 +234,19 @@ impl StillFacts {
             float: false,
             timecode: None,
             remarks: Vec::new(),
+        }
+    }
+
+    /// The size and rotation of a picture that is to be turned like this (Exif 3.0, Orientation).
+    fn turn(&mut self, turn: u8) {
+        self.rotation = match turn {
+            3 | 4 => 180,
+            5 | 6 => 90,
+            7 | 8 => 270,
+            _ => 0,
+        };
+        if turn >= 5 {
+            (self.width, self.height) = (self.height, self.width);
         }
     }
 }
@@ -396,15 +413,8 @@ pub fn facts(format: &'static StillFormat, source: &mut dyn Source) -> Result<St
         _ => (8, Chroma::Rgb, false),
     };
     let orientation = d.orientation().unwrap_or(Orientation::NoTransforms);
-    let (rotation, turned) = match orientation {
-        Orientation::Rotate90 | Orientation::Rotate90FlipH => (90, true),
-        Orientation::Rotate270 | Orientation::Rotate270FlipH => (270, true),
-        Orientation::Rotate180 => (180, false),
-        _ => (0, false),
-    };
-    let (width, height) = if turned { (h, w) } else { (w, h) };
-    let mut facts =
-        StillFacts { rotation, float, ..StillFacts::new(format.name, width, height, depth, chroma) };
+    let mut facts = StillFacts { float, ..StillFacts::new(format.name, w, h, depth, chroma) };
+    facts.turn(orientation.to_exif());
     if d.icc_profile().ok().flatten().is_some_and(|p| !p.is_empty()) {
         facts.remarks.push(PROFILE.into());
     }

@@ -1,11 +1,15 @@
-//! A camera's raw picture is what its sensor saw, and is not developed here. What can be shown is the picture that the camera
-//! itself made of it and put beside it, as large as it took it: a JPEG somewhere in the file, whatever the maker's form is.
-//! A small one is a thumbnail, and never taken for the picture.
+//! A camera's raw picture is what its sensor saw. What is shown is the picture that the camera itself made of it and put beside
+//! it, as large as it took it: a JPEG somewhere in the file, whatever the maker's form is. A small one is a thumbnail, and never
+//! taken for the picture. A Digital Negative without a large one is developed.
 
-use super::{FORMATS, StillFacts, tiff, whole};
+use super::directory::Directory;
+use super::dng::{self, Negative};
+use super::{FORMATS, StillFacts, StillFormat, check_area, tiff, whole};
 use crate::container::Source;
 use crate::error::{Error, Result};
-use image::DynamicImage;
+use crate::frame::Chroma;
+use image::metadata::Orientation;
+use image::{DynamicImage, ImageBuffer};
 use std::io::Cursor;
 
 const NAME: &str = "camera raw";
@@ -90,80 +94,123 @@ fn preview(bytes: &[u8]) -> Option<Preview> {
     best
 }
 
-fn open(source: &mut dyn Source) -> Result<(Vec<u8>, Preview, &'static str)> {
-    let bytes = whole(NAME, source)?;
-    let kind = kind(&bytes, source)?;
+/// What is shown of a file.
+enum Shown<'a> {
+    Preview(Preview),
+    Developed(Box<Negative<'a>>),
+}
+
+/// The camera's own picture where it is as large as what its sensor saw; else that is developed, if it can be; else the camera's
+/// own all the same, if it is no thumbnail.
+fn shown<'a>(bytes: &'a [u8], kind: &str) -> Result<Shown<'a>> {
+    let preview = preview(bytes);
+    let large = preview.filter(|p| u64::from(p.width) * u64::from(p.height) >= LEAST);
+    let mut why = String::new();
+    match dng::find(bytes) {
+        Some(Ok(n)) => {
+            let (w, h) = n.size();
+            // A few pixels at the edges are often left out of it.
+            let full = |p: &Preview| {
+                let most = |own: u32, of: u32| u64::from(own) * 10 >= u64::from(of) * 9;
+                most(p.width.max(p.height), w.max(h)) && most(p.width.min(p.height), w.min(h))
+            };
+            return Ok(match large.filter(full) {
+                Some(p) => Shown::Preview(p),
+                None => Shown::Developed(Box::new(n)),
+            });
+        }
+        Some(Err(what)) => why = format!(" {what}, which is not developed here, and"),
+        None => (),
+    }
     let instead = "a copy in JPEG, PNG or TIFF that was developed from it can be read";
-    match preview(&bytes) {
-        Some(p) if u64::from(p.width) * u64::from(p.height) >= LEAST => Ok((bytes, p, kind)),
-        Some(p) => Err(Error::unsupported(
+    match (large, preview) {
+        (Some(p), _) => Ok(Shown::Preview(p)),
+        (None, Some(p)) => Err(Error::unsupported(
             "",
             format!(
-                "this is a camera's raw picture ({kind}) with nothing but a thumbnail of {}x{} in it; {instead}",
+                "this is a camera's raw picture ({kind}){why} with nothing but a thumbnail of {}x{} in it; {instead}",
                 p.width, p.height
             ),
         )),
-        None => Err(Error::unsupported(
+        (None, None) => Err(Error::unsupported(
             "",
-            format!("this is a camera's raw picture ({kind}) without a picture to look at in it; {instead}"),
+            format!(
+                "this is a camera's raw picture ({kind}){why} without a picture to look at in it; {instead}"
+            ),
         )),
     }
 }
 
-/// The turn that the first directory of a file in the form of TIFF asks for (TIFF 6.0, tag 274).
-fn turn(bytes: &[u8]) -> Option<u8> {
-    let little = match bytes.get(..2)? {
-        b"II" => true,
-        b"MM" => false,
-        _ => return None,
-    };
-    let u16_at = |at: usize| {
-        let b: [u8; 2] = bytes.get(at..at + 2)?.try_into().ok()?;
-        Some(if little { u16::from_le_bytes(b) } else { u16::from_be_bytes(b) })
-    };
-    let u32_at = |at: usize| {
-        let b: [u8; 4] = bytes.get(at..at + 4)?.try_into().ok()?;
-        Some(if little { u32::from_le_bytes(b) } else { u32::from_be_bytes(b) })
-    };
-    let first = u32_at(4)? as usize;
-    let count = usize::from(u16_at(first)?).min(4096);
-    let found = (0..count).map(|n| first + 2 + n * 12).find(|at| u16_at(*at) == Some(274))?;
-    u8::try_from(u16_at(found + 8)?).ok()
-}
-
 /// The JPEG by itself, and how it is to be turned if it does not say so itself.
-fn jpeg(bytes: Vec<u8>, p: Preview) -> (Cursor<Vec<u8>>, Option<image::metadata::Orientation>) {
-    let turn = turn(&bytes).and_then(image::metadata::Orientation::from_exif);
-    let mut jpeg = bytes;
-    jpeg.drain(..p.at);
-    let says = jpeg.get(..4096.min(jpeg.len())).is_some_and(|h| h.windows(6).any(|w| w == b"Exif\0\0"));
+fn jpeg(bytes: &[u8], p: Preview) -> (Cursor<Vec<u8>>, Option<Orientation>) {
+    let turn = Directory::first(bytes).and_then(|d| d.turn()).and_then(Orientation::from_exif);
+    let jpeg = bytes[p.at..].to_vec();
+    let says = jpeg[..4096.min(jpeg.len())].windows(6).any(|w| w == b"Exif\0\0");
     (Cursor::new(jpeg), turn.filter(|_| !says))
 }
 
+fn inner() -> Result<&'static StillFormat> {
+    FORMATS.iter().find(|f| f.name == "JPEG").ok_or_else(|| Error::unsupported("", "no JPEG"))
+}
+
 pub fn facts(source: &mut dyn Source) -> Result<StillFacts> {
-    let (bytes, p, kind) = open(source)?;
-    let (mut jpeg, turn) = jpeg(bytes, p);
-    let inner = FORMATS.iter().find(|f| f.name == "JPEG").ok_or_else(|| Error::unsupported("", "no JPEG"))?;
-    let mut facts = super::facts(inner, &mut jpeg)?;
-    if turn.is_some_and(|t| t.to_exif() >= 5) {
-        (facts.width, facts.height) = (facts.height, facts.width);
-    }
+    let bytes = whole(NAME, source)?;
+    let kind = kind(&bytes, source)?;
+    let mut facts = match shown(&bytes, kind)? {
+        Shown::Preview(p) => {
+            let (mut jpeg, turn) = jpeg(&bytes, p);
+            let mut facts = super::facts(inner()?, &mut jpeg)?;
+            if let Some(turn) = turn {
+                facts.turn(turn.to_exif());
+            }
+            facts.remarks.insert(
+                0,
+                format!(
+                    "a camera's raw picture ({kind}): what is shown is the picture of {}x{} that the camera put beside it",
+                    facts.width, facts.height
+                ),
+            );
+            facts
+        }
+        Shown::Developed(n) => {
+            let (w, h) = n.size();
+            check_area(dng::NAME, w, h)?;
+            let chroma = if n.gray() { Chroma::Gray } else { Chroma::Rgb };
+            let mut facts = StillFacts::new(NAME, w, h, 16, chroma);
+            facts.turn(n.turn);
+            let by = "by the matrices in the file, without a tone curve";
+            let mut remark =
+                format!("a camera's raw picture ({kind}): what its sensor saw is developed {by}");
+            if n.uncorrected {
+                remark += "; corrections of lens and sensor that the file lists are not made";
+            }
+            facts.remarks.push(remark);
+            facts
+        }
+    };
     facts.format = NAME;
-    facts.remarks.insert(
-        0,
-        format!(
-            "a camera's raw picture ({kind}): what is shown is the picture of {}x{} that the camera put beside it",
-            facts.width, facts.height
-        ),
-    );
     Ok(facts)
 }
 
 pub fn decode(source: &mut dyn Source) -> Result<DynamicImage> {
-    let (bytes, p, _) = open(source)?;
-    let (mut jpeg, turn) = jpeg(bytes, p);
-    let inner = FORMATS.iter().find(|f| f.name == "JPEG").ok_or_else(|| Error::unsupported("", "no JPEG"))?;
-    let mut picture = super::decode(inner, &mut jpeg)?;
+    let bytes = whole(NAME, source)?;
+    let kind = kind(&bytes, source)?;
+    let (mut picture, turn) = match shown(&bytes, kind)? {
+        Shown::Preview(p) => {
+            let (mut jpeg, turn) = jpeg(&bytes, p);
+            (super::decode(inner()?, &mut jpeg)?, turn)
+        }
+        Shown::Developed(n) => {
+            let (w, h) = n.size();
+            let all = n.develop()?;
+            let picture = match n.gray() {
+                true => ImageBuffer::from_raw(w, h, all).map(DynamicImage::ImageLuma16),
+                false => ImageBuffer::from_raw(w, h, all).map(DynamicImage::ImageRgb16),
+            };
+            let wrong = || Error::damaged(NAME, "a picture of another size than it says");
+            (picture.ok_or_else(wrong)?, Orientation::from_exif(n.turn))
+        }
+    };
     if let Some(turn) = turn {
         picture.apply_orientation(turn);
     }

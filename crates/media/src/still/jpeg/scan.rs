@@ -1,7 +1,7 @@
 //! The coded data of a sequential picture, walked code by code (ITU-T T.81, F.2.2): what is spoilt somewhere in it makes the walk
 //! end at another place than the scan does. Progressive pictures are left to the decoder.
 
-use super::SOS;
+use super::{DHT, SOS, segment};
 use crate::bits::be16;
 use crate::error::{Error, Result};
 
@@ -10,7 +10,7 @@ const SHORT: u32 = 9;
 
 /// Codes of one table by length and value, as C.2 makes them.
 #[derive(Clone, Default)]
-struct Codes {
+pub(super) struct Codes {
     /// For each length: the first code, the first symbol's place, how many.
     lengths: [(u32, usize, u32); 17],
     symbols: Vec<u8>,
@@ -41,16 +41,32 @@ impl Codes {
     }
 }
 
+/// The tables of a segment (B.2.4.2): class, number, codes.
+pub(super) fn tables(mut body: &[u8]) -> Vec<(u8, usize, Codes)> {
+    let mut all = Vec::new();
+    while let Some((head, tail)) = body.split_at_checked(17) {
+        let n: usize = head[1..].iter().map(|&n| usize::from(n)).sum();
+        let Some((symbols, tail)) = tail.split_at_checked(n) else { break };
+        all.push((head[0] >> 4, usize::from(head[0] & 3), Codes::parse(&head[1..], symbols)));
+        body = tail;
+    }
+    all
+}
+
 /// The bits of coded data up to a marker: of a 0xff with a 0 behind it, which is a value, the 0 is left out.
-struct Bits<'a> {
+pub(super) struct Bits<'a> {
     b: &'a [u8],
     /// Of the next byte that is not held yet.
-    at: usize,
+    pub at: usize,
     held: u64,
     left: u32,
 }
 
-impl Bits<'_> {
+impl<'a> Bits<'a> {
+    pub fn new(b: &'a [u8], at: usize) -> Self {
+        Bits { b, at, held: 0, left: 0 }
+    }
+
     fn fill(&mut self) {
         while self.left <= 56 {
             let Some(&byte) = self.b.get(self.at) else { return };
@@ -67,7 +83,7 @@ impl Bits<'_> {
     }
 
     /// What is held to the end of a byte is passed over; false: there is more than that.
-    fn ends_here(&mut self) -> bool {
+    pub fn ends_here(&mut self) -> bool {
         self.fill();
         let more = self.left >= 8;
         self.left = 0;
@@ -75,7 +91,7 @@ impl Bits<'_> {
     }
 
     /// A value of so many bits (F.2.2.1, EXTEND).
-    fn value(&mut self, n: u32) -> Option<i32> {
+    pub fn value(&mut self, n: u32) -> Option<i32> {
         if n == 0 {
             return Some(0);
         }
@@ -95,7 +111,7 @@ impl Bits<'_> {
         Some(())
     }
 
-    fn symbol(&mut self, codes: &Codes) -> Option<u8> {
+    pub fn symbol(&mut self, codes: &Codes) -> Option<u8> {
         if self.left < 16 {
             self.fill();
         }
@@ -188,28 +204,12 @@ pub fn walk<T: Takes>(b: &[u8], to: &mut T) -> Result<()> {
     let mut components: Vec<Component> = Vec::new();
     let (mut size, mut interval) = ((0, 0), 0u32);
     let mut at = 2;
-    while let (Some(0xff), Some(&marker)) = (b.get(at), b.get(at + 1)) {
-        at += 2;
-        if marker == 0xff {
-            at -= 1;
-            continue;
-        }
-        if matches!(marker, 0x01 | 0xd0..=0xd9) {
-            continue;
-        }
-        let Some(body) = be16(b, at).and_then(|n| b.get(at + 2..at + usize::from(n.max(2)))) else {
-            return Ok(());
-        };
-        at += body.len() + 2;
+    while let Some((marker, body)) = segment(b, &mut at) {
         match marker {
-            0xc4 => {
-                let mut rest = body;
-                while let Some((head, tail)) = rest.split_at_checked(17) {
-                    let n: usize = head[1..].iter().map(|&n| usize::from(n)).sum();
-                    let Some((symbols, tail)) = tail.split_at_checked(n) else { break };
-                    let list = if head[0] >> 4 == 0 { &mut dc } else { &mut ac };
-                    list[usize::from(head[0] & 3)] = Codes::parse(&head[1..], symbols);
-                    rest = tail;
+            DHT => {
+                for (class, n, codes) in tables(body) {
+                    let list = if class == 0 { &mut dc } else { &mut ac };
+                    list[n] = codes;
                 }
             }
             0xdb if T::VALUES => {
@@ -268,7 +268,7 @@ pub fn walk<T: Takes>(b: &[u8], to: &mut T) -> Result<()> {
                     }
                     _ => size.0.div_ceil(8 * h) * size.1.div_ceil(8 * v),
                 };
-                let mut bits = Bits { b, at, held: 0, left: 0 };
+                let mut bits = Bits::new(b, at);
                 let mut values: Block = [0; 64];
                 for unit in 0..units {
                     if interval > 0 && unit > 0 && unit % interval == 0 {
