@@ -157,12 +157,17 @@ fn a_place_is_carried_to_at_its_hours() {
     let shut = format!("{:02}:00-{:02}:00", (hour + 2) % 24, (hour + 3) % 24);
     house.reconfigure("folder = \"out\"", &format!("folder = \"out\"\nhours = \"{shut}\""));
     house.drop_in("cup.mp4", clip());
-    let porter = house.start();
-    let held = house.wait_until("is held", |s| s["open"][0]["held"].is_string());
+    let running = house.start();
+    let held = house.wait_until("is held", |s| s["away"][0]["how"] == "hours");
     assert!(held["open"][0]["held"].as_str().unwrap().contains(&shut), "{held:#}");
     assert!(tree(&house, "out").is_empty());
+    // It opens by itself: nobody is asked for, with a porter or without.
+    assert_ne!(held["open"][0]["needs_person"], true);
+    let said = porter(&house, &["status"]);
+    assert!(said.status.success() && !text(&said).contains("AWAY"), "{}", text(&said));
+    drop(running);
+    assert_eq!(porter(&house, &["status"]).status.code(), Some(3), "no porter is running, and that is all");
     house.reconfigure(&format!("hours = \"{shut}\""), "");
-    drop(porter);
     assert!(house.run_once().status.success());
     assert_eq!(tree(&house, "out"), ["cup_proxy.mp4"]);
 }

@@ -8,6 +8,7 @@ use crate::item::Fields;
 use crate::progress::Progress;
 use crate::store::{JobId, TaskKey};
 use crate::watch::steady::{Waiting, Why};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::io::{self, BufRead, BufReader, Read, Write};
@@ -111,7 +112,7 @@ pub struct Now {
     pub process: u32,
     pub running: Vec<Running>,
     pub watches: Vec<WatchNow>,
-    /// Places that are away.
+    /// Places that take nothing now.
     pub resting: Vec<Resting>,
     /// Nothing more is begun.
     #[serde(default)]
@@ -151,9 +152,24 @@ pub struct Waits {
     pub seconds: f64,
 }
 
+/// Why a place takes nothing now.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Rests {
+    /// It cannot be reached, or is not itself.
+    #[default]
+    Away,
+    /// There is no room in it.
+    Full,
+    /// Nothing is carried there at this time of day.
+    Hours,
+}
+
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Resting {
     pub place: String,
+    #[serde(default)]
+    pub how: Rests,
     pub why: String,
     pub next_try_seconds: f64,
 }
@@ -168,7 +184,7 @@ pub struct Board {
 struct Inner {
     running: BTreeMap<TaskKey, (Progress, Instant)>,
     watches: Vec<OnWatch>,
-    resting: BTreeMap<String, (String, Instant)>,
+    resting: BTreeMap<String, (Rests, String, Instant)>,
     paused: bool,
 }
 
@@ -271,11 +287,13 @@ impl Board {
         self.inner().paused = yes;
     }
 
-    /// A place that is away, why, and for how long it is left alone.
-    pub fn set_rest(&self, place: &str, rest: Option<(String, Duration)>) {
+    /// A place that takes nothing now, why, and for how long it is left alone.
+    pub fn set_rest(&self, place: &str, rest: Option<(Rests, String, Duration)>) {
         let mut inner = self.inner();
         match rest {
-            Some((why, wait)) => _ = inner.resting.insert(place.to_owned(), (why, Instant::now() + wait)),
+            Some((how, why, wait)) => {
+                inner.resting.insert(place.to_owned(), (how, why, Instant::now() + wait));
+            }
             None => _ = inner.resting.remove(place),
         }
     }
@@ -322,8 +340,9 @@ impl Board {
                 })
                 .collect(),
         });
-        let resting = inner.resting.iter().map(|(place, (why, until))| Resting {
+        let resting = inner.resting.iter().map(|(place, (how, why, until))| Resting {
             place: place.clone(),
+            how: *how,
             why: why.clone(),
             next_try_seconds: until.saturating_duration_since(self.began + now).as_secs_f64(),
         });
@@ -456,7 +475,7 @@ mod tests {
         let seat = board.sit(&key);
         seat.tell(Progress { stage: Stage::Making, done: 3, of: Some(9), ..Progress::default() });
         board.set_trouble("cards", Some("gone"));
-        board.set_rest("nas", Some(("no route".into(), Duration::from_secs(60))));
+        board.set_rest("nas", Some((Rests::Away, "no route".into(), Duration::from_secs(60))));
         let now = ask_now(&state).unwrap();
         assert_eq!((now.running[0].task.job, now.running[0].progress.done), (7, 3));
         assert_eq!(now.watches[0].trouble.as_ref().unwrap().why, "gone");

@@ -1,6 +1,6 @@
 //! Figures for programs that watch over others, in the text form of OpenMetrics 1.0, over HTTP on this machine alone.
 
-use crate::control::Now;
+use crate::control::{Now, Rests};
 use crate::error::{Error, Result};
 use crate::jobs::Porter;
 use crate::store::{State, Step};
@@ -79,9 +79,9 @@ pub fn text(f: &Figures) -> String {
     }
     t.family("files_arriving", "gauge", "Files in a watch folder that are no jobs yet.");
     f.now.watches.iter().for_each(|w| t.one("files_arriving", Some(("watch", &w.name)), w.waiting));
-    t.family("place_up", "gauge", "0 while a place is away and left alone until its next try.");
+    t.family("place_up", "gauge", "0 while a place is away or full, and left alone until its next try.");
     for p in &f.places {
-        let up = !f.now.resting.iter().any(|r| r.place == *p);
+        let up = !f.now.resting.iter().any(|r| r.place == *p && r.how != Rests::Hours);
         t.one("place_up", Some(("place", p)), u8::from(up));
     }
     t.family("state_free_bytes", "gauge", "Room on the disk of the state folder.");

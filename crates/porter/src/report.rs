@@ -2,7 +2,7 @@
 
 use crate::clock;
 use crate::config::{House, Pattern, kinds};
-use crate::control::{self, Now};
+use crate::control::{self, Now, Rests};
 use crate::error::{Error, Result};
 use crate::files::{Dir, many};
 use crate::forecast::{self, InLine};
@@ -69,8 +69,17 @@ pub struct WatchStatus {
 #[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct AwayStatus {
     pub place: String,
+    /// It cannot be reached, there is no room in it, or it is not its time of day.
+    pub how: Rests,
     pub why: String,
     pub next_try_seconds: f64,
+}
+
+impl AwayStatus {
+    /// What is shut for the hours of the day opens by itself.
+    pub fn needs_person(&self) -> bool {
+        self.how != Rests::Hours
+    }
 }
 
 #[derive(Clone, Debug, Serialize, JsonSchema)]
@@ -398,6 +407,7 @@ fn arriving(house: &House, store: Option<&Store>, now: Option<&Now>, out: &mut S
     out.away = resting
         .map(|r| AwayStatus {
             place: r.place.clone(),
+            how: r.how,
             why: r.why.clone(),
             next_try_seconds: r.next_try_seconds,
         })
@@ -625,8 +635,8 @@ fn held(
         if let Some(why) = cause {
             let wall = t.next_try.map(|at| ((at - clock::now()).max(0)) as f64 / 1e6);
             let next = if now.is_some() { rest.map(|r| r.next_try_seconds).or(wall) } else { None };
-            let passes = rest.is_some() || t.cause.as_ref().is_some_and(Cause::passes);
-            return (Some(show::text(&why)), next, !passes);
+            let needs = rest.is_none() && t.cause.as_ref().is_none_or(Cause::needs_person);
+            return (Some(show::text(&why)), next, needs);
         }
     }
     (None, None, false)

@@ -4,7 +4,7 @@ use crate::args::Status;
 use crate::ui::{self, errors, events};
 use anyhow::{Result, bail};
 use porter::config::House;
-use porter::report;
+use porter::report::{self, AwayStatus};
 use serde::Serialize;
 use std::process::ExitCode;
 
@@ -27,8 +27,8 @@ pub fn status(a: &Status) -> Result<ExitCode> {
     } else {
         crate::say_part!("{}", ui::status::text(&status));
     }
-    let needs_someone = status.open.iter().any(|j| j.held.is_some())
-        || !status.away.is_empty()
+    let needs_someone = status.open.iter().any(|j| j.needs_person || j.on_hold)
+        || status.away.iter().any(AwayStatus::needs_person)
         || status.watches.iter().any(|w| w.trouble.is_some());
     Ok(ExitCode::from(match (needs_someone, status.running) {
         (true, _) => errors::HELD,

@@ -3,6 +3,7 @@
 
 use super::status::begins;
 use super::{bytes, seconds};
+use porter::control::Rests;
 use porter::progress::Unit;
 use porter::report::{Going, JobStatus, Status};
 use porter::store::State;
@@ -103,17 +104,21 @@ fn rows(s: &Status) -> Vec<Row<'_>> {
     let mut out = Vec::new();
     let troubles: Vec<_> = s.watches.iter().filter_map(|w| Some((&w.name, w.trouble.as_ref()?))).collect();
     let needs: Vec<&JobStatus> = s.open.iter().filter(|j| j.needs_person).collect();
-    if !troubles.is_empty() || !s.away.is_empty() || !needs.is_empty() {
-        out.push(Row::Head(format!("Needs a person ({})", troubles.len() + s.away.len() + needs.len())));
+    let (away, shut): (Vec<_>, Vec<_>) = s.away.iter().partition(|a| a.needs_person());
+    let count = troubles.len() + away.len() + needs.len();
+    if count > 0 {
+        out.push(Row::Head(format!("Needs a person ({count})")));
         out.extend(
             troubles.iter().map(|(name, why)| Row::Note(format!("watch \"{name}\": {why}"), Mark::Bad)),
         );
-        out.extend(s.away.iter().map(|a| {
+        out.extend(away.into_iter().map(|a| {
             let next = seconds(a.next_try_seconds);
-            Row::Note(format!("place \"{}\" is away (next try in {next}): {}", a.place, a.why), Mark::Bad)
+            let is = if a.how == Rests::Full { "full" } else { "away" };
+            Row::Note(format!("place \"{}\" is {is} (next try in {next}): {}", a.place, a.why), Mark::Bad)
         }));
         out.extend(needs.into_iter().map(Row::Job));
     }
+    out.extend(shut.into_iter().map(|a| Row::Note(format!("place \"{}\": {}", a.place, a.why), Mark::Warn)));
     let (running, waits): (Vec<&JobStatus>, Vec<&JobStatus>) =
         s.open.iter().filter(|j| !j.needs_person).partition(|j| j.progress.is_some());
     let more = s.open_count.saturating_sub(s.open.len() as u64);
@@ -288,7 +293,7 @@ impl View {
         };
         let count = |state: State| s.ended_counts.iter().find(|c| c.state == state).map_or(0, |c| c.jobs);
         let needs = s.open.iter().filter(|j| j.needs_person).count()
-            + s.away.len()
+            + s.away.iter().filter(|a| a.needs_person()).count()
             + s.watches.iter().filter(|w| w.trouble.is_some()).count();
         let time = s.at.get(11..19).unwrap_or_default().to_owned();
         let mut counts = format!("{} open, {} done", s.open_count, count(State::Done));
@@ -551,6 +556,7 @@ mod tests {
             watches: vec![WatchStatus { name: "cards".into(), folder: "/in".into(), trouble: None }],
             away: vec![AwayStatus {
                 place: "cloud".into(),
+                how: Rests::Away,
                 why: "no answer in 30 s".into(),
                 next_try_seconds: 7.0,
             }],

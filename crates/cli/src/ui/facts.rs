@@ -161,7 +161,10 @@ fn timing(v: &VideoFacts) -> Option<String> {
         out.push_str(&format!(", {n} frames"));
     }
     if let Some(b) = v.bits_per_second {
-        out.push_str(&format!(", {:.1} Mbit/s", b as f64 / 1e6));
+        out.push_str(&match b {
+            0..1_000_000 => format!(", {} kbit/s", b / 1000),
+            _ => format!(", {:.1} Mbit/s", b as f64 / 1e6),
+        });
     }
     if v.start.seconds.abs() >= 0.0005 {
         out.push_str(&format!(", starts at {:.3} s", v.start.seconds));

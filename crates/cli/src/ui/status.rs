@@ -1,6 +1,7 @@
 //! The state of a house for people.
 
 use super::{Tone, bytes, paint, seconds, table};
+use porter::control::Rests;
 use porter::progress::Unit;
 use porter::report::{Going, JobStatus, Status};
 use porter::store::State;
@@ -23,8 +24,13 @@ pub fn text(s: &Status) -> String {
     }
     for a in &s.away {
         let next = seconds(a.next_try_seconds);
-        let line = format!("AWAY: place \"{}\" (next try in {next}): {}", a.place, a.why);
-        out.push_str(&format!("{}\n", paint(Tone::Bad, &line)));
+        let (head, next, tone) = match a.how {
+            Rests::Away => ("AWAY: ", format!(" (next try in {next})"), Tone::Bad),
+            Rests::Full => ("FULL: ", format!(" (next try in {next})"), Tone::Bad),
+            Rests::Hours => ("", String::new(), Tone::Warn),
+        };
+        let line = format!("{head}place \"{}\"{next}: {}", a.place, a.why);
+        out.push_str(&format!("{}\n", paint(tone, &line)));
     }
     if !s.arriving.is_empty() {
         let mut t = table(&["watch", "file", "size", "seen for", "why it waits"]);

@@ -674,15 +674,15 @@ impl<F: FnMut(&Event)> Dispatch<F> {
                     let _ = std::fs::remove_dir_all(self.porter.work_folder(key.job));
                 }
             }
-            How::Held { wait, passing, place_is_away } => {
+            How::Held { wait, passing, rest } => {
                 let until = self.now() + wait;
                 if self.on_hold.contains(&key.job) {
                     return Ok(());
                 }
                 self.schedule.hold(key, until, passing);
-                if let (Some(place), Some(why)) = (place, place_is_away) {
+                if let (Some(place), Some((how, why))) = (place, rest) {
                     self.schedule.rest(place, self.now(), until);
-                    self.porter.board.set_rest(place, Some((why, wait)));
+                    self.porter.board.set_rest(place, Some((how, why, wait)));
                 }
             }
             How::Stopped if self.on_hold.contains(&key.job) => (),

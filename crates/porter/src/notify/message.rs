@@ -67,7 +67,7 @@ impl What {
             Change::TurnedAway { .. } => What::TurnedAway,
             Change::Withdrawn { .. } => What::Withdrawn,
             Change::Cancelled { .. } => What::Cancelled,
-            Change::Held { cause, .. } if cause.passes() => return None,
+            Change::Held { cause, .. } if !cause.needs_person() => return None,
             Change::Held { .. } => What::Held,
             Change::WatchLost { .. } => What::WatchLost,
             Change::WatchBack { .. } => What::WatchBack,

@@ -94,6 +94,11 @@ pub enum Cause {
     System {
         why: String,
     },
+    /// Nothing is carried to the place at this time of day.
+    Hours {
+        name: String,
+        why: String,
+    },
     /// What the job needs is not in the configuration.
     Configuration {
         why: String,
@@ -112,11 +117,16 @@ impl Cause {
         matches!(self, Cause::SecondLook { .. } | Cause::Sibling { .. })
     }
 
+    /// It does not go on unless somebody does something.
+    pub fn needs_person(&self) -> bool {
+        !self.passes() && !matches!(self, Cause::Hours { .. })
+    }
+
     /// For people.
     pub fn words(&self) -> String {
         match self {
             Cause::SecondLook { why } => format!("looked at again before it is turned away: {why}"),
-            Cause::Place { name, why } => format!("place \"{name}\": {why}"),
+            Cause::Place { name, why } | Cause::Hours { name, why } => format!("place \"{name}\": {why}"),
             Cause::Watch { name, why } => format!("watch folder \"{name}\": {why}"),
             Cause::Service { why }
             | Cause::Review { why }

@@ -2,6 +2,7 @@
 
 use super::{Desk, Next, go_on};
 use crate::config::Where;
+use crate::control::Rests;
 use crate::deliver::pace::Paced;
 use crate::deliver::remote::Protocol;
 use crate::deliver::{Cargo, FolderPlace, Place, Proof, Published, Ticket, Trouble, Whose, With};
@@ -53,11 +54,15 @@ pub fn carry(d: &Desk<'_>, output: u32, place: &str) -> Result<Next> {
         Err(Broken::Trouble(Trouble::Stopped)) => Err(Error::Stopped),
         Err(Broken::Trouble(Trouble::Changed(why))) => carried.make_again(&why),
         Err(Broken::Trouble(t)) => {
-            let place_is_away = matches!(t, Trouble::Away(_) | Trouble::Full(_));
+            let rests = match t {
+                Trouble::Away(_) => Some(Rests::Away),
+                Trouble::Full(_) => Some(Rests::Full),
+                _ => None,
+            };
             let cause = Cause::Place { name: place.to_owned(), why: t.to_string() };
             // What is refused stays so until a person acts: it is not tried as often.
-            let factor = if place_is_away { 1 } else { REFUSED_WAITS };
-            Ok(Next::Wait { cause, wait: d.house.retry_after * factor, place_is_away })
+            let factor = if rests.is_some() { 1 } else { REFUSED_WAITS };
+            Ok(Next::Wait { cause, wait: d.house.retry_after * factor, rests })
         }
     }
 }
@@ -106,8 +111,8 @@ fn outside_hours(d: &Desk<'_>, place: &str) -> Option<Next> {
         return None;
     }
     let why = format!("nothing is carried there outside {}", hours.text());
-    let cause = Cause::Place { name: place.to_owned(), why };
-    Some(Next::Wait { cause, wait: LOOK_AT_HOURS, place_is_away: true })
+    let cause = Cause::Hours { name: place.to_owned(), why };
+    Some(Next::Wait { cause, wait: LOOK_AT_HOURS, rests: Some(Rests::Hours) })
 }
 
 /// How often it is asked whether a place is carried to again: its hours may have been changed.

@@ -14,7 +14,7 @@ mod turn_away;
 
 use super::Porter;
 use crate::config::{House, Watch};
-use crate::control::Seat;
+use crate::control::{Rests, Seat};
 use crate::error::{Error, Result};
 use crate::files::known::Role;
 use crate::files::{Dir, Watching};
@@ -39,7 +39,7 @@ pub enum How {
         /// Nobody has to do anything about it.
         passing: bool,
         /// Nothing else need be carried to this place now, and why.
-        place_is_away: Option<String>,
+        rest: Option<(Rests, String)>,
     },
     Stopped,
     /// What happened could not be recorded.
@@ -49,12 +49,12 @@ pub enum How {
 /// What came of doing a task.
 pub enum Next {
     Moved,
-    Wait { cause: Cause, wait: Duration, place_is_away: bool },
+    Wait { cause: Cause, wait: Duration, rests: Option<Rests> },
 }
 
 impl Next {
     fn wait(cause: Cause, wait: Duration) -> Next {
-        Next::Wait { cause, wait, place_is_away: false }
+        Next::Wait { cause, wait, rests: None }
     }
 }
 
@@ -110,14 +110,14 @@ pub fn run(porter: &Porter, key: &TaskKey, worker: &Worker) -> How {
     };
     match next {
         Next::Moved => How::Moved,
-        Next::Wait { cause, wait, place_is_away } => {
+        Next::Wait { cause, wait, rests } => {
             let passing = cause.passes();
-            let away = match &cause {
-                Cause::Place { why, .. } if place_is_away => Some(why.clone()),
+            let rest = match &cause {
+                Cause::Place { why, .. } | Cause::Hours { why, .. } => rests.map(|how| (how, why.clone())),
                 _ => None,
             };
             match hold(porter, key, cause, wait) {
-                Ok(()) => How::Held { wait, passing, place_is_away: away },
+                Ok(()) => How::Held { wait, passing, rest },
                 Err(e) => How::Unrecorded(e),
             }
         }
