@@ -620,11 +620,16 @@ fn held(
     running: &[&control::Running],
     now: Option<&Now>,
 ) -> (Option<String>, Option<f64>, bool) {
-    let waits = tasks.iter().filter(|t| !running.iter().any(|r| r.task == t.key));
+    let mut waits: Vec<&Task> = tasks.iter().filter(|t| !running.iter().any(|r| r.task == t.key)).collect();
     let by_place = |t: &Task| match &t.key.step {
         Step::Carry { place, .. } => now?.resting.iter().find(|r| r.place == *place),
         _ => None,
     };
+    // What goes on by itself is told last.
+    waits.sort_by_key(|t| match (by_place(t), &t.cause) {
+        (Some(rest), _) => rest.how == Rests::Hours,
+        (None, cause) => !cause.as_ref().is_some_and(Cause::needs_person),
+    });
     for t in waits {
         let rest = by_place(t);
         let cause = t

@@ -146,6 +146,20 @@ fn is_avif_on_the_way(p: &crate::plan::PicturesPlan) -> bool {
     p.kind.is_folder() && matches!(p.format, crate::still::StillCodec::Avif(_))
 }
 
+/// Does the work of an output behind that of who reads, decodes and filters for it. An encoder has more threads than there are
+/// cores, and one that decodes got its turn among them: it was too late then, and all of them waited for it. What is in front of
+/// a queue cannot take too much, as it waits where the queue is full.
+fn give_way<T>(work: impl FnOnce() -> T) -> T {
+    use rustix::process::{getpriority_process, setpriority_process};
+    const LOWEST: i32 = 19;
+    const BY: i32 = 5;
+    // Of this thread and those that it begins. Where it may not be, it is no loss.
+    if let Ok(now) = getpriority_process(None) {
+        let _ = setpriority_process(None, (now + BY).min(LOWEST));
+    }
+    work()
+}
+
 /// Makes every output of the plan. Each sink becomes a whole file, or is worthless where its result is an error. An error
 /// of the whole is the source's, or the wish to stop.
 pub fn run(
@@ -191,7 +205,7 @@ pub fn run_on(
                 let kept = std::mem::take(&mut kept);
                 // One line of an output tells how far it is.
                 let counted = if n == 0 { i } else { usize::MAX };
-                workers.push(scope.spawn(move || match line {
+                workers.push(scope.spawn(move || give_way(|| match line {
                     MadePlan::Film(film) => {
                         film::make(counted, film, (chain, kept), to.file()?, pool, from, control)
                     }
@@ -203,7 +217,7 @@ pub fn run_on(
                     MadePlan::Pictures(p) => pictures::make(counted, p, chain, to, from, control),
                     MadePlan::Wave(w) => wave::make(counted, w, to.file()?, from, control),
                     MadePlan::Stream(_) => Err(Error::setting("plan", "a stream in a stream")),
-                }));
+                })));
             }
         }
         let (roots, branches) = tree.take();

@@ -94,6 +94,20 @@ const BLOCK: usize = 8;
 const NEAR: [(isize, isize); 12] =
     [(-1, 0), (1, 0), (0, -1), (0, 1), (-2, 0), (2, 0), (0, -2), (0, 2), (-4, 0), (4, 0), (0, -3), (0, 3)];
 
+/// The mean of each square of so many samples, by a length that is known when this is compiled.
+fn means<const BY: usize>(from: &[u8], stride: usize, w: usize, to: &mut [u8]) {
+    let mut sums = vec![0u16; w];
+    for (y, to) in to.chunks_mut(w).enumerate() {
+        sums.fill(0);
+        for row in from[y * BY * stride..].chunks(stride).take(BY) {
+            for (s, part) in sums.iter_mut().zip(row.as_chunks::<BY>().0) {
+                *s += part.iter().map(|v| u16::from(*v)).sum::<u16>();
+            }
+        }
+        to.iter_mut().zip(&sums).for_each(|(t, s)| *t = (s / (BY * BY) as u16) as u8);
+    }
+}
+
 impl Small {
     fn of(f: &VideoFrame) -> Small {
         let p = &f.planes[0];
@@ -109,18 +123,11 @@ impl Small {
         let mut v = vec![0u8; w * h];
         let shift = f.depth - 8;
         match (p.bytes(), p.words()) {
-            (Some(b), _) if by <= p.width as usize && by <= p.height as usize => {
-                let mut sums = vec![0u16; w];
-                for (y, to) in v.chunks_mut(w).enumerate() {
-                    sums.fill(0);
-                    for row in b[y * by * p.stride..].chunks(p.stride).take(by) {
-                        for (s, part) in sums.iter_mut().zip(row.chunks_exact(by)) {
-                            *s += part.iter().map(|v| u16::from(*v)).sum::<u16>();
-                        }
-                    }
-                    to.iter_mut().zip(&sums).for_each(|(t, s)| *t = (s / (by * by) as u16) as u8);
-                }
-            }
+            (Some(b), _) if by <= p.width as usize && by <= p.height as usize => match by {
+                4 => means::<4>(b, p.stride, w, &mut v),
+                2 => means::<2>(b, p.stride, w, &mut v),
+                _ => means::<1>(b, p.stride, w, &mut v),
+            },
             (_, Some(_)) | (Some(_), _) => {
                 for (i, t) in v.iter_mut().enumerate() {
                     *t = (p.at((i % w * by) as u32, (i / w * by) as u32) >> shift) as u8;
@@ -144,13 +151,17 @@ impl Small {
             return u32::MAX;
         }
         let (ox, oy) = (ox as usize, oy as usize);
-        let mut sum = 0;
-        for r in 0..bh {
-            let a = &self.v[(y + r) * self.w + x..][..bw];
-            let b = &other.v[(oy + r) * self.w + ox..][..bw];
-            sum += a.iter().zip(b).map(|(a, b)| u32::from(a.abs_diff(*b))).sum::<u32>();
+        let rows = (0..bh)
+            .map(|r| (&self.v[(y + r) * self.w + x..][..bw], &other.v[(oy + r) * other.w + ox..][..bw]));
+        if bw == BLOCK {
+            // A length that is known is one instruction.
+            let whole = |(a, b): (&[u8], &[u8])| match (a.first_chunk::<BLOCK>(), b.first_chunk::<BLOCK>()) {
+                (Some(a), Some(b)) => (0..BLOCK).map(|i| u32::from(a[i].abs_diff(b[i]))).sum(),
+                _ => 0,
+            };
+            return rows.map(whole).sum();
         }
-        sum
+        rows.map(|(a, b)| a.iter().zip(b).map(|(a, b)| u32::from(a.abs_diff(*b))).sum::<u32>()).sum()
     }
 
     /// Differences of a block's samples from those on the left and above, on average of both.
@@ -159,6 +170,14 @@ impl Small {
         for r in 0..bh {
             let row = &self.v[(y + r) * self.w..][..self.w];
             let up = if y + r == 0 { row } else { &self.v[(y + r - 1) * self.w..][..self.w] };
+            let part = [row.get(x..), up.get(x..), x.checked_sub(1).and_then(|left| row.get(left..))];
+            let part = part.map(|p| p.and_then(|p| p.first_chunk::<BLOCK>()).filter(|_| bw == BLOCK));
+            if let [Some(own), Some(up), Some(left)] = part {
+                sum += (0..BLOCK)
+                    .map(|i| u32::from(own[i].abs_diff(left[i])) + u32::from(own[i].abs_diff(up[i])))
+                    .sum::<u32>();
+                continue;
+            }
             for i in x..x + bw {
                 let left = row[i.saturating_sub(1)];
                 sum += u32::from(row[i].abs_diff(left)) + u32::from(row[i].abs_diff(up[i]));
