@@ -1,6 +1,6 @@
 //! Errors, split by who can act on them.
 
-use std::fmt;
+use std::{fmt, io};
 
 pub type Result<T> = std::result::Result<T, Error>;
 
@@ -21,11 +21,16 @@ pub enum Error {
     Limit(Fault),
     /// The operating system refused.
     #[error("system: {0}")]
-    System(#[from] std::io::Error),
+    System(#[from] io::Error),
     /// The caller asked to stop.
     #[error("stopped on request")]
     Stopped,
 }
+
+/// What a file is that ends too early.
+pub const CUT_OFF: &str = "cut off, or still being copied: it ends before its data does";
+/// What data is that a decoder refuses.
+pub const SPOILT: &str = "its data is spoilt and cannot be decoded";
 
 /// What was found, where, and what was expected there.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -65,6 +70,24 @@ impl Error {
         Error::Limit(Fault { place: place.into(), offset: None, what: what.into() })
     }
 
+    /// What a library found wrong with a file, in words for those who use this: its own are for those who build with it.
+    pub fn of_library(place: &str, e: &(dyn std::error::Error + 'static)) -> Error {
+        let mut cause = Some(e);
+        while let Some(now) = cause {
+            if let Some(io) = now.downcast_ref::<io::Error>() {
+                match io.kind() {
+                    io::ErrorKind::UnexpectedEof => return Error::damaged(place, CUT_OFF),
+                    // So libraries call what they do not understand.
+                    io::ErrorKind::InvalidData | io::ErrorKind::InvalidInput | io::ErrorKind::Other => (),
+                    // A share that is gone is no damage.
+                    kind => return Error::System(io::Error::new(kind, io.to_string())),
+                }
+            }
+            cause = now.source();
+        }
+        Error::damaged(place, SPOILT)
+    }
+
     /// The same once more, for another whom it concerns.
     pub fn again(&self) -> Error {
         match self {
@@ -72,7 +95,7 @@ impl Error {
             Error::Unsupported(f) => Error::Unsupported(f.clone()),
             Error::Setting(f) => Error::Setting(f.clone()),
             Error::Limit(f) => Error::Limit(f.clone()),
-            Error::System(e) => Error::System(std::io::Error::new(e.kind(), e.to_string())),
+            Error::System(e) => Error::System(io::Error::new(e.kind(), e.to_string())),
             Error::Stopped => Error::Stopped,
         }
     }

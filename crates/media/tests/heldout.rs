@@ -245,3 +245,76 @@ fn a_broken_message_does_not_spoil_the_picture_behind_it() {
         assert!((0..p.height).all(|row| (0..p.width).all(|col| p.at(col, row) == q.at(col, row))));
     }
 }
+
+/// What libraries say of a spoilt picture is for those who build with them: people are told that it is cut off, or that its data is spoilt.
+#[rstest]
+fn spoilt_pictures_are_told_in_our_words(
+    #[values(
+        "picture.png",
+        "wide.png",
+        "picture.tiff",
+        "picture-deflate.tiff",
+        "picture-jpeg.tiff",
+        "float.tiff",
+        "group4.tiff",
+        "cmyk.tiff",
+        "picture.webp",
+        "picture.bmp",
+        "picture.ppm",
+        "gray-16.pgm",
+        "picture.jp2",
+        "picture.jxl",
+        "picture.jpg",
+        "mosaic-lossless.dng"
+    )]
+    name: &str,
+) {
+    let whole = file(&format!("fixtures/{name}"));
+    let told = |bytes: Vec<u8>| {
+        still::frame_of(&mut Cursor::new(bytes), &media::frame::Pool::new()).map_err(|e| e.to_string())
+    };
+    let ours = [
+        "cut off",
+        "spoilt",
+        "cannot be decoded",
+        "pixels",
+        "no marker",
+        "unsupported",
+        "is missing",
+        "damaged",
+        "not supported",
+    ];
+    let theirs = [
+        "Format error",
+        "whole buffer",
+        "unexpected end",
+        "Corrupt",
+        "CRC",
+        "ChunkType",
+        "frame error",
+        "bitstream",
+        "JP2",
+        "stream.",
+        "invalid",
+        "Error",
+        "decoder for",
+    ];
+    for keep in [whole.len() / 2, whole.len() * 9 / 10] {
+        let e = told(whole[..keep].to_vec()).unwrap_err();
+        // A directory may lie at the end.
+        assert!(e.contains("cut off") || name.ends_with("tiff"), "{keep} bytes of it: {e}");
+        assert!(!theirs.iter().any(|t| e.contains(t)), "{e}");
+    }
+    let mut seed = 1u32;
+    for _ in 0..60 {
+        let mut spoilt = whole.clone();
+        for _ in 0..4 {
+            seed = seed.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+            let at = 8 + (seed >> 8) as usize % (spoilt.len() - 8);
+            spoilt[at] = seed as u8;
+        }
+        if let Err(e) = told(spoilt) {
+            assert!(ours.iter().any(|o| e.contains(o)) && !theirs.iter().any(|t| e.contains(t)), "{e}");
+        }
+    }
+}

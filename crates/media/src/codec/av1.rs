@@ -2,7 +2,7 @@
 
 use super::DecodeVideo;
 use crate::bits::Bits;
-use crate::error::{Error, Result};
+use crate::error::{Error, Result, SPOILT};
 use crate::frame::{Chroma, Colour, Pool, VideoFrame};
 use crate::limits::MAX_PICTURE_AREA;
 use crate::track::{Packet, VideoTrack};
@@ -42,7 +42,7 @@ impl Decoder {
                     out.push(frame);
                 }
                 Err(dav1d::Error::Again) => return Ok(()),
-                Err(e) => return Err(Error::damaged("AV1", e.to_string())),
+                Err(_) => return Err(Error::damaged("AV1", SPOILT)),
             }
         }
     }
@@ -79,7 +79,7 @@ impl DecodeVideo for Decoder {
             match sent {
                 Ok(()) => return Ok(()),
                 Err(dav1d::Error::Again) => sent = self.inner.send_pending_data(),
-                Err(e) => return Err(Error::damaged("AV1", e.to_string())),
+                Err(_) => return Err(Error::damaged("AV1", SPOILT)),
             }
         }
     }

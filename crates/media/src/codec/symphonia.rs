@@ -1,7 +1,7 @@
 //! Sound decoders of the symphonia family behind our trait.
 
 use super::DecodeAudio;
-use crate::error::{Error, Result};
+use crate::error::{Error, Result, SPOILT};
 use crate::frame::AudioFrame;
 use crate::track::{Codec, Packet};
 use symphonia_core::codecs::audio::well_known::{
@@ -31,7 +31,9 @@ impl Decoder {
 
     fn make(codec: &Codec, setup: &[u8], rate: u32) -> Result<Box<dyn AudioDecoder>> {
         let name = codec.name();
-        let refused = |e: symphonia_core::errors::Error| Error::unsupported(name.clone(), e.to_string());
+        let refused = |_: symphonia_core::errors::Error| {
+            Error::unsupported(name.clone(), "a form of it that cannot be decoded")
+        };
         let mut params = AudioCodecParameters::new();
         let options = AudioDecoderOptions::default();
         Ok(match codec {
@@ -71,7 +73,7 @@ impl DecodeAudio for Decoder {
         let inner = &mut self.inner;
         let decoded = guarded(&self.name, || inner.decode_ref(&borrowed).map(|_| ()));
         match decoded {
-            Ok(decoded) => decoded.map_err(|e| Error::damaged(self.name.clone(), e.to_string()))?,
+            Ok(decoded) => decoded.map_err(|_| Error::damaged(self.name.clone(), SPOILT))?,
             Err(e) => {
                 self.inner.reset();
                 return Err(e);

@@ -12,7 +12,7 @@ use image::metadata::Orientation;
 use image::{DynamicImage, GrayImage, RgbImage};
 use std::io::{BufReader, Read, SeekFrom};
 use zune_jpeg::JpegDecoder;
-use zune_jpeg::errors::DecodeErrors;
+use zune_jpeg::errors::{DecodeErrors, UnsupportedSchemes};
 use zune_jpeg::zune_core::bytestream::ZCursor;
 use zune_jpeg::zune_core::colorspace::ColorSpace;
 use zune_jpeg::zune_core::options::DecoderOptions;
@@ -91,9 +91,20 @@ pub fn decode(source: &mut dyn Source, wanted: &[Limit]) -> Result<Coded> {
 
 fn wrong(e: DecodeErrors) -> Error {
     match e {
-        DecodeErrors::Unsupported(what) => Error::unsupported("JPEG", format!("{what:?}")),
-        DecodeErrors::LargeDimensions(_) => Error::limit("JPEG", e.to_string()),
-        e => Error::damaged("JPEG", format!("its picture data is spoilt ({e})")),
+        DecodeErrors::Unsupported(what) => {
+            use UnsupportedSchemes::{LosslessArithmetic, LosslessHuffman};
+            let how = match what {
+                LosslessHuffman | LosslessArithmetic => "coded without loss",
+                UnsupportedSchemes::ExtendedSequentialHuffman => "of an extended process",
+                _ => "with arithmetic coding",
+            };
+            Error::unsupported("", format!("a JPEG {how} cannot be decoded; a plain copy can"))
+        }
+        DecodeErrors::LargeDimensions(_) => Error::limit(
+            "JPEG",
+            format!("its picture is larger than {} a side", crate::limits::MAX_PICTURE_SIDE * 4),
+        ),
+        _ => Error::damaged("JPEG", "its picture data is spoilt"),
     }
 }
 

@@ -1,8 +1,9 @@
 //! JPEG 2000 (ISO/IEC 15444-1), in boxes and as a plain stream: its numbers are a library's.
 
 use super::{StillFacts, check_area, colour, guarded, whole};
+use crate::bits::{be32, be64};
 use crate::container::Source;
-use crate::error::{Error, Result};
+use crate::error::{CUT_OFF, Error, Result, SPOILT};
 use crate::frame::Chroma;
 use hayro_jpeg2000::{ColorSpace, DecodeSettings, DecoderContext, Image};
 use image::{DynamicImage, ImageBuffer};
@@ -14,10 +15,33 @@ pub fn score(head: &[u8]) -> u8 {
     if is { 100 } else { 0 }
 }
 
+/// What is refused is spoilt, or shorter than its boxes say (ISO/IEC 15444-1, annex I); a bare stream has a marker at its end.
+fn refused(bytes: &[u8]) -> Error {
+    let mut at = 0usize;
+    let cut = loop {
+        match (be32(bytes, at), bytes.get(at + 4..at + 8)) {
+            _ if bytes.starts_with(&[0xff, 0x4f]) => break !bytes.ends_with(&[0xff, 0xd9]),
+            (Some(1), _) => match be64(bytes, at + 8).and_then(|n| usize::try_from(n).ok()) {
+                Some(n) if n >= 16 && at.saturating_add(n) <= bytes.len() => at += n,
+                _ => break true,
+            },
+            (Some(0), _) => break !bytes.ends_with(&[0xff, 0xd9]),
+            (Some(n), Some(_)) if n >= 8 => {
+                match at.checked_add(n as usize).filter(|end| *end <= bytes.len()) {
+                    Some(end) => at = end,
+                    None => break true,
+                }
+            }
+            _ => break at < bytes.len() && bytes.len() - at < 8,
+        }
+    };
+    Error::damaged(NAME, if cut { CUT_OFF } else { SPOILT })
+}
+
 fn open(bytes: &[u8]) -> Result<Image<'_>> {
     // What is cut off is damaged, and no picture with a gray end.
     let settings = DecodeSettings { strict: true, ..DecodeSettings::default() };
-    let read = || Image::new(bytes, &settings).map_err(|e| Error::damaged(NAME, e.to_string()));
+    let read = || Image::new(bytes, &settings).map_err(|_| refused(bytes));
     let image = guarded(NAME, read)?;
     check_area(NAME, image.width(), image.height())?;
     Ok(image)
@@ -41,7 +65,7 @@ pub fn decode(source: &mut dyn Source) -> Result<DynamicImage> {
     let (w, h) = (image.width(), image.height());
     let read = || -> Result<(Vec<Vec<u16>>, bool)> {
         let mut context = DecoderContext::default();
-        let decoded = image.decode(&mut context).map_err(|e| Error::damaged(NAME, e.to_string()))?;
+        let decoded = image.decode(&mut context).map_err(|_| refused(&bytes))?;
         let deep = image.original_bit_depth() > 8;
         let pixels = w as usize * h as usize;
         let planes = decoded.components().iter().map(|c| {

@@ -24,7 +24,7 @@ fn open(source: &mut dyn Source) -> Result<JxlImage> {
             .pool(JxlThreadPool::none())
             .alloc_tracker(AllocTracker::with_limit(MEMORY))
             .read(bytes.as_slice())
-            .map_err(|e| Error::damaged(NAME, e.to_string()))
+            .map_err(|e| Error::of_library(NAME, e.as_ref()))
     };
     let image = guarded(NAME, read)?;
     check_area(NAME, image.width(), image.height())?;
@@ -62,7 +62,7 @@ pub fn decode(source: &mut dyn Source) -> Result<DynamicImage> {
         });
     }
     let render = || -> Result<DynamicImage> {
-        let shown = image.render_frame(0).map_err(|e| Error::damaged(NAME, e.to_string()))?;
+        let shown = image.render_frame(0).map_err(|e| Error::of_library(NAME, e.as_ref()))?;
         let mut stream = shown.stream();
         let (w, h, channels) = (stream.width(), stream.height(), stream.channels());
         let mut samples = vec![0u16; w as usize * h as usize * channels as usize];

@@ -24,7 +24,7 @@ pub(crate) mod webp;
 mod write;
 
 use crate::container::Source;
-use crate::error::{Error, Result};
+use crate::error::{CUT_OFF, Error, Result};
 use crate::formats::Tried;
 use crate::frame::{Chroma, Colour, Pool, VideoFrame};
 use crate::limits::{MAX_PICTURE_SIDE, MAX_STILL_AREA, MAX_STILL_BYTES};
@@ -256,6 +256,9 @@ fn library<'a>(
     format: image::ImageFormat,
     source: &'a mut dyn Source,
 ) -> Result<impl ImageDecoder + 'a> {
+    if format == image::ImageFormat::WebP && webp::is_cut(source)? {
+        return Err(Error::damaged(name, CUT_OFF));
+    }
     source.seek(SeekFrom::Start(0))?;
     let mut reader = ImageReader::new(BufReader::new(source));
     reader.set_format(format);
@@ -267,11 +270,20 @@ fn library<'a>(
     reader.into_decoder().map_err(|e| failed(name, &e))
 }
 
+const NOT_READ: &str = "a form of it that cannot be decoded; a plain copy can";
+
 fn failed(name: &str, e: &image::ImageError) -> Error {
     match e {
-        image::ImageError::Limits(_) => Error::limit(name, e.to_string()),
-        image::ImageError::Unsupported(_) => Error::unsupported(name, e.to_string()),
-        _ => Error::damaged(name, e.to_string()),
+        image::ImageError::Limits(_) => {
+            let side = MAX_PICTURE_SIDE * 4;
+            Error::limit(
+                name,
+                format!("a picture of up to {side} a side and {MAX_STILL_AREA} pixels can be decoded"),
+            )
+        }
+        image::ImageError::Unsupported(_) => Error::unsupported(name, NOT_READ),
+        image::ImageError::IoError(e) => Error::of_library(name, e),
+        e => Error::of_library(name, e),
     }
 }
 
@@ -466,9 +478,7 @@ pub fn decode_for(format: &StillFormat, source: &mut dyn Source, wanted: &[Limit
     let profile = d.icc_profile().ok().flatten();
     // Some of these libraries end the program on forms that they do not know.
     let picture = crate::guard::catch(|| DynamicImage::from_decoder(d))
-        .ok_or_else(|| {
-            Error::unsupported(format.name, "a form of it that cannot be decoded; a plain copy can")
-        })?
+        .ok_or_else(|| Error::unsupported(format.name, NOT_READ))?
         .map_err(|e| failed(format.name, &e))?;
     Ok(shown(picture, orientation, profile))
 }

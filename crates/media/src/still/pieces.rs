@@ -93,7 +93,7 @@ fn unpack(packed: &[u8], f: &Form, want: usize, little: bool) -> Result<Vec<u8>>
                     Ok(weezl::LzwStatus::Ok) if result.consumed_in + result.consumed_out > 0 => (),
                     Ok(weezl::LzwStatus::Done) => break,
                     Ok(_) => return Err(spoilt("it is too short")),
-                    Err(e) => return Err(spoilt(&e.to_string())),
+                    Err(_) => return Err(spoilt("a code that is none")),
                 }
             }
             out.truncate(at);
@@ -105,7 +105,7 @@ fn unpack(packed: &[u8], f: &Form, want: usize, little: bool) -> Result<Vec<u8>>
             // To its end, where its checksum stands; more than a little too much is none of ours.
             let most = want as u64 + (1 << 20);
             let mut d = flate2::read::ZlibDecoder::new(packed.as_slice()).take(most);
-            d.read_to_end(&mut out).map_err(|e| spoilt(&e.to_string()))?;
+            d.read_to_end(&mut out).map_err(|_| spoilt("what was packed does not come out"))?;
             out
         }
     })

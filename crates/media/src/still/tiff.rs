@@ -83,8 +83,7 @@ pub fn gray_float_size(source: &mut dyn Source) -> Result<Option<(u32, u32)>> {
 pub fn gray_float(source: &mut dyn Source) -> Result<Option<DynamicImage>> {
     let Some((mut d, w, h)) = open(source)? else { return Ok(None) };
     check_area("TIFF", w, h)?;
-    let DecodingResult::F32(values) = d.read_image().map_err(|e| Error::damaged("TIFF", e.to_string()))?
-    else {
+    let DecodingResult::F32(values) = d.read_image().map_err(|e| Error::of_library("TIFF", &e))? else {
         return Err(Error::unsupported("TIFF", "floating-point samples of another width than 32 bits"));
     };
     let rgb = values.iter().flat_map(|&v| [v; 3]).collect();

@@ -2,12 +2,22 @@
 //! by the image crate.
 
 use crate::codec::vpx;
+use crate::container::Source;
 use crate::error::{Error, Result};
 use crate::frame::{Chroma, Pool, VideoFrame};
 use std::io::{Seek, SeekFrom, Write};
 
 /// Sides of a VP8 picture are told in 14 bits.
 const MOST_SIDE: u32 = (1 << 14) - 1;
+
+/// The file ends before its RIFF chunk does.
+pub fn is_cut(source: &mut dyn Source) -> Result<bool> {
+    let all = source.seek(SeekFrom::End(0))?;
+    let mut head = [0; 8];
+    source.seek(SeekFrom::Start(0))?;
+    Ok(source.read_exact(&mut head).is_err()
+        || crate::bits::le32(&head, 4).is_some_and(|n| all < u64::from(n) + 8))
+}
 
 /// Red, green and blue of 8 bits as one file.
 pub fn write(rgb: &[u8], size: (u32, u32), quality: u8, out: &mut dyn Write) -> Result<()> {

@@ -199,7 +199,7 @@ fn encode_seen(words: Vec<u16>, (w, h): (u32, u32), codec: StillCodec, out: &mut
 fn written(e: image::ImageError) -> Error {
     match e {
         image::ImageError::IoError(e) => Error::System(e),
-        e => Error::limit("still", e.to_string()),
+        _ => Error::limit("still", "the picture cannot be written in this form"),
     }
 }
 

@@ -4,7 +4,7 @@ use super::{Config, Sps, is_picture_unit, nal_units};
 use crate::bits::unescape;
 use crate::codec::DecodeVideo;
 use crate::codec::waiting::Waiting;
-use crate::error::{Error, Result};
+use crate::error::{Error, Result, SPOILT};
 use crate::frame::{Chroma, Fields, Pool, VideoFrame};
 use crate::guard;
 use crate::track::Packet;
@@ -139,7 +139,7 @@ impl DecodeVideo for Exact {
                                 format!("H.264 with {what} cannot be decoded"),
                             ));
                         }
-                        Err(e) => wrong = Some(e.to_string()),
+                        Err(_) => wrong = Some(SPOILT.to_owned()),
                     }
                 }
                 Ok(_) => (),

@@ -2,7 +2,7 @@
 //! picture is decoded by zune-jpeg.
 
 use super::single::OnePicture;
-use crate::error::{Error, Result};
+use crate::error::{Error, Result, SPOILT};
 use crate::frame::{Chroma, Colour, Fields, Pool, VideoFrame};
 use crate::limits::MAX_PICTURE_SIDE;
 use crate::track::VideoTrack;
@@ -113,7 +113,7 @@ pub fn look(packet: &[u8], v: &mut VideoTrack) {
 }
 
 fn one(data: &[u8], pool: &Pool) -> Result<VideoFrame> {
-    let bad = |e: &dyn std::fmt::Debug| Error::damaged("JPEG", format!("{e:?}"));
+    let bad = |_: &dyn std::fmt::Debug| Error::damaged("JPEG", SPOILT);
     let options = DecoderOptions::default()
         .set_max_width(MAX_PICTURE_SIDE as usize)
         .set_max_height(MAX_PICTURE_SIDE as usize)

@@ -24,8 +24,10 @@ struct Choice<'a> {
 pub fn read(text: &str, name: &str, _: &dyn Near) -> Result<Lists> {
     const MOST_PERIODS: usize = 1_000;
     let options = ParsingOptions { nodes_limit: 2_000_000, ..ParsingOptions::default() };
-    let document =
-        Document::parse_with_options(text, options).map_err(|e| Error::damaged(WHAT, e.to_string()))?;
+    let document = Document::parse_with_options(text, options).map_err(|e| {
+        let at = e.pos();
+        Error::damaged(WHAT, format!("it is no whole XML from line {}, column {} on", at.row, at.col))
+    })?;
     let mpd = document.root_element();
     let periods: Vec<Node<'_, '_>> = elements(mpd, "Period").collect();
     if periods.len() > MOST_PERIODS {

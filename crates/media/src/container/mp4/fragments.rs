@@ -4,7 +4,7 @@
 use super::boxes::{Builder, FileBox, be32, be64, find, find_path, inside, version};
 use super::tables::Tables;
 use crate::container::Source;
-use crate::error::{Error, Result};
+use crate::error::{Error, Result, SPOILT};
 use crate::limits::{MAX_INDEX_BYTES, MAX_TRACKS};
 use std::io::{Read, SeekFrom};
 use std::sync::Arc;
@@ -354,7 +354,7 @@ pub fn inflate(cmov: &[u8]) -> Result<Vec<u8>> {
     flate2::read::ZlibDecoder::new(packed)
         .take(MAX_INDEX_BYTES + 1)
         .read_to_end(&mut out)
-        .map_err(|e| Error::damaged("moov/cmov", e.to_string()))?;
+        .map_err(|_| Error::damaged("moov/cmov", SPOILT))?;
     if out.len() as u64 > MAX_INDEX_BYTES {
         return Err(Error::limit("moov/cmov", format!("an index of more than {MAX_INDEX_BYTES} bytes")));
     }
