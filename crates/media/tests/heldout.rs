@@ -318,3 +318,49 @@ fn spoilt_pictures_are_told_in_our_words(
         }
     }
 }
+
+/// A file on a share that goes away while it is read.
+struct Gone {
+    inner: Cursor<Vec<u8>>,
+    left: usize,
+}
+
+impl std::io::Read for Gone {
+    fn read(&mut self, to: &mut [u8]) -> std::io::Result<usize> {
+        self.left = self
+            .left
+            .checked_sub(to.len())
+            .ok_or(std::io::Error::from(std::io::ErrorKind::StaleNetworkFileHandle))?;
+        self.inner.read(to)
+    }
+}
+
+impl std::io::Seek for Gone {
+    fn seek(&mut self, to: std::io::SeekFrom) -> std::io::Result<u64> {
+        self.inner.seek(to)
+    }
+}
+
+/// It is no damage of the file, for which it would be turned away.
+#[rstest]
+fn a_share_that_goes_while_a_picture_is_read_is_no_damage(
+    #[values(
+        "picture.png",
+        "picture.webp",
+        "picture.bmp",
+        "picture-jpeg.tiff",
+        "gray-16.pgm",
+        "picture.jxl",
+        "linear.dng"
+    )]
+    name: &str,
+) {
+    // Large enough that no reader has all of it at once.
+    let mut bytes = file(&format!("fixtures/{name}"));
+    bytes.resize(bytes.len().max(40_000), 0);
+    for left in [2_000, 12_000] {
+        let mut source = Gone { inner: Cursor::new(bytes.clone()), left };
+        let Err(e) = still::frame_of(&mut source, &media::frame::Pool::new()) else { continue };
+        assert_eq!(e.class(), "system", "{name}, {left}: {e}");
+    }
+}

@@ -16,6 +16,8 @@ use std::time::Duration;
 
 /// How long a store that another program has locked is waited for.
 const BUSY: Duration = Duration::from_millis(600);
+/// A new store is locked while it is made, which takes a while on a slow disk; who only looks can wait for it.
+const PATIENT: Duration = Duration::from_secs(5);
 
 #[derive(Debug)]
 pub struct Store {
@@ -82,7 +84,7 @@ impl Store {
         }
         let wrong = |source| Error::Store { path: path.to_owned(), source };
         let set_up = |db: &Connection| -> Sql<u32> {
-            db.busy_timeout(BUSY)?;
+            db.busy_timeout(PATIENT)?;
             db.pragma_update(None, "query_only", true)?;
             db.pragma_query_value(None, "user_version", |r| r.get(0))
         };
