@@ -43,8 +43,8 @@ pub fn all() -> [Part; 6] {
         },
         Part {
             name: "making AV1",
-            present: crate::codec::svt::PRESENT,
-            without: "no AV1 and no AVIF is made; install libsvtav1enc with its development files and build again",
+            present: crate::codec::av1_encode::PRESENT,
+            without: "no AV1 and no AVIF is made; install libsvtav1enc with its development files and build again, or build with `--features rav1e`",
         },
     ]
 }

@@ -156,13 +156,14 @@ pub struct Waits {
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Rests {
-    /// It cannot be reached, or is not itself.
-    #[default]
-    Away,
     /// There is no room in it.
     Full,
     /// Nothing is carried there at this time of day.
     Hours,
+    /// It cannot be reached, or is not itself; or a later program's word that is not known here.
+    #[default]
+    #[serde(other)]
+    Away,
 }
 
 #[derive(Clone, Debug, Serialize, Deserialize)]

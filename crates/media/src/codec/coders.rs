@@ -3,8 +3,8 @@
 
 use super::h264::control::Aim;
 use super::{
-    EncodeAudio, EncodeVideo, PictureForm, aac, ffv1, flac_encode, h264, mjpeg_encode, mp3_encode, opus, pcm,
-    raw_encode, svt, vpx,
+    EncodeAudio, EncodeVideo, PictureForm, aac, av1_encode, ffv1, flac_encode, h264, mjpeg_encode,
+    mp3_encode, opus, pcm, raw_encode, vpx,
 };
 use crate::error::{Error, Result};
 use crate::filter::video::Wanted;
@@ -118,23 +118,23 @@ pub static VIDEO_CODERS: &[VideoCoder] = &[
         codec: VideoCodec::Av1,
         name: "AV1",
         coded: Codec::Av1,
-        least: svt::LEAST,
+        least: av1_encode::LEAST,
         even: true,
         takes: Takes::One(Wanted::PLAIN),
         rates: Rates::QuantiserOrBits,
-        missing: if svt::PRESENT { None } else { Some(svt::MISSING) },
-        open: svt::encoder,
+        missing: av1_encode::MISSING,
+        open: av1_encode::encoder,
     },
     VideoCoder {
         codec: VideoCodec::Av1Ten,
         name: "AV1 of 10 bits",
         coded: Codec::Av1,
-        least: svt::LEAST,
+        least: av1_encode::LEAST,
         even: true,
         takes: Takes::One(Wanted { depth: 10, ..Wanted::PLAIN }),
         rates: Rates::QuantiserOrBits,
-        missing: if svt::PRESENT { None } else { Some(svt::MISSING) },
-        open: svt::encoder,
+        missing: av1_encode::MISSING,
+        open: av1_encode::encoder,
     },
     VideoCoder {
         codec: VideoCodec::MotionJpeg,

@@ -7,6 +7,7 @@ pub mod aac;
 pub mod adpcm;
 pub mod amr;
 pub mod av1;
+pub mod av1_encode;
 pub mod coders;
 pub mod ffv1;
 pub mod flac;
@@ -23,6 +24,8 @@ pub mod mpeg_video;
 pub mod opus;
 pub mod parts;
 pub mod pcm;
+#[cfg(feature = "rav1e")]
+pub mod rav1e;
 pub mod raw;
 pub mod raw_encode;
 pub mod rows;

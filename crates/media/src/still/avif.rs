@@ -3,7 +3,7 @@
 
 use super::SRGB;
 use super::colour::to_frame;
-use crate::codec::svt;
+use crate::codec::av1_encode;
 use crate::container::mp4::boxes::Builder;
 use crate::error::{Error, Result};
 use crate::filter::video::{Converter, Wanted};
@@ -15,21 +15,21 @@ use std::io::Write;
 const FORM: Wanted = Wanted { chroma: Chroma::C420, depth: 8, full_range: true, dither: false };
 const COLOUR: Colour = Colour { matrix: 1, full_range: true, ..SRGB };
 
-/// Red, green and blue of 8 bits; sides are even and at least [`svt::LEAST`].
+/// Red, green and blue of 8 bits; sides are even and at least [`av1_encode::LEAST`].
 pub fn write(rgb: Vec<u8>, (w, h): (u32, u32), quality: u8, out: &mut dyn Write) -> Result<()> {
-    svt::missing()?;
+    av1_encode::there()?;
     let picture = RgbImage::from_raw(w, h, rgb).map(DynamicImage::ImageRgb8);
     let picture =
         picture.ok_or_else(|| Error::limit("AVIF", "a picture of another size than its samples"))?;
-    if w < svt::LEAST || h < svt::LEAST {
-        let least = svt::LEAST;
+    if w < av1_encode::LEAST || h < av1_encode::LEAST {
+        let least = av1_encode::LEAST;
         return Err(Error::unsupported("AVIF", format!("{w}x{h}; it is made from {least}x{least} on")));
     }
     let pool = Pool::new();
     let mut frame = Converter::to(FORM, pool.clone()).convert(&to_frame(&picture, &pool)?)?;
     frame.colour = COLOUR;
     drop(picture);
-    let (record, packet) = svt::still(&frame, quantiser(quality))?;
+    let (record, packet) = av1_encode::still(&frame, quantiser(quality))?;
     let mut b = Builder::new();
     b.put(b"ftyp", |b| {
         b.raw(b"avif");

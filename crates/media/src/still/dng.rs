@@ -104,13 +104,9 @@ pub fn find(bytes: &[u8]) -> Option<std::result::Result<Negative<'_>, String>> {
 }
 
 fn negative(d: Directory<'_>, camera: Option<Camera>, turn: u8) -> std::result::Result<Negative<'_>, String> {
-    let number = |tag| d.one(tag).and_then(|v| u32::try_from(v).ok());
-    let (Some(width), Some(height)) = (number(256), number(257)) else { return Err("without a size".into()) };
-    let samples = d.one(277).unwrap_or(1) as usize;
-    let depths = d.all(258).unwrap_or_else(|| vec![1]);
-    let bits = depths.first().copied().unwrap_or(1);
+    let form = Form::of(&d)?;
+    let &Form { samples, bits, compression, predictor, .. } = &form;
     let linear = d.one(262) == Some(LINEAR);
-    let compression = d.one(259).unwrap_or(1);
     match compression {
         1 | 8 | pieces::LOSSLESS => (),
         34_892 => return Err("packed as JPEG with loss".into()),
@@ -120,11 +116,9 @@ fn negative(d: Directory<'_>, camera: Option<Camera>, turn: u8) -> std::result::
     if d.all(339).is_some_and(|f| f.iter().any(|f| *f != 1)) {
         return Err("of floating-point samples".into());
     }
-    let even = depths.iter().all(|b| *b == bits);
-    if !even || !(8..=16).contains(&bits) || compression == 8 && !matches!(bits, 8 | 16) {
+    if !(8..=16).contains(&bits) || compression == 8 && !matches!(bits, 8 | 16) {
         return Err(format!("of samples of {bits} bits"));
     }
-    let predictor = d.one(317).unwrap_or(1);
     if compression == 8 && predictor > 2 {
         return Err(format!("with predictor {predictor}"));
     }
@@ -140,35 +134,7 @@ fn negative(d: Directory<'_>, camera: Option<Camera>, turn: u8) -> std::result::
     if matches!(scale[..], [across, down] if (across / down - 1.0).abs() > 0.01) {
         return Err("of pixels that are not square".into());
     }
-    let tiled = d.has(322);
-    let piece = match tiled {
-        true => (number(322).unwrap_or(0), number(323).unwrap_or(0)),
-        false => (width, number(278).unwrap_or(height).min(height).max(1)),
-    };
-    if piece.0 == 0
-        || piece.1 == 0
-        || piece.0 > width.saturating_add(4096)
-        || piece.1 > height.saturating_add(4096)
-    {
-        return Err("in tiles that cannot be".into());
-    }
-    let form = Form {
-        width,
-        height,
-        // What was packed without loss comes out as words.
-        bits: if compression == pieces::LOSSLESS { 16 } else { bits as u8 },
-        samples,
-        photometric: 1,
-        compression,
-        predicts: compression == 8 && predictor == 2,
-        apart: d.one(284) == Some(2) && samples > 1,
-        turned_bits: d.one(266) == Some(2),
-        alpha: false,
-        piece,
-        tiled,
-        turn,
-    };
-    let (w, h) = (width as usize, height as usize);
+    let (w, h) = (form.width as usize, form.height as usize);
     let active = match d.all(50_829).as_deref() {
         Some(&[top, left, bottom, right])
             if top < bottom && left < right && bottom <= h as u64 && right <= w as u64 =>
@@ -253,16 +219,19 @@ impl Negative<'_> {
     fn levels(&self) -> Levels {
         let d = &self.data;
         let samples = self.form.samples;
-        let bits = d.one(258).unwrap_or(16).min(16) as u32;
         let sides = d.all(50_713).and_then(|v| <[u64; 2]>::try_from(v).ok()).unwrap_or([1, 1]);
         let (rows, columns) = (sides[0].clamp(1, 64) as usize, sides[1].clamp(1, 64) as usize);
         let mut black = d.reals(50_714).unwrap_or_default();
         black.resize(rows * columns * samples, black.last().copied().unwrap_or(0.0));
         let mut white = d.reals(50_717).unwrap_or_default();
-        white.resize(samples, white.last().copied().unwrap_or(f64::from((1u32 << bits) - 1)));
+        white.resize(samples, white.last().copied().unwrap_or(f64::from((1u32 << self.form.bits) - 1)));
         let words = |tag| d.reals(tag).unwrap_or_default().iter().map(|v| *v as f32).collect();
         let table = d.all(50_712).unwrap_or_default().iter().map(|v| *v as u16).collect();
-        Levels { table, rows, columns, black, white, across: words(50_715), down: words(50_716) }
+        // The scale is from the highest black of a colour (chapter 5).
+        let most = |s: usize| black.iter().skip(s).step_by(samples).fold(f64::MIN, |m, b| m.max(*b));
+        let scale = (0..samples).map(|s| (1.0 / (white[s] - most(s)).max(1.0)) as f32).collect();
+        let black = black.iter().map(|b| *b as f32).collect();
+        Levels { table, rows, columns, black, scale, across: words(50_715), down: words(50_716) }
     }
 }
 
@@ -270,8 +239,9 @@ pub struct Levels {
     table: Vec<u16>,
     rows: usize,
     columns: usize,
-    black: Vec<f64>,
-    white: Vec<f64>,
+    black: Vec<f32>,
+    /// Of each colour: what a step is worth.
+    scale: Vec<f32>,
     across: Vec<f32>,
     down: Vec<f32>,
 }
@@ -279,16 +249,12 @@ pub struct Levels {
 impl Levels {
     /// A row of stored values as light: black is 0 and white 1. So far over white as the sensor goes is kept.
     pub fn light(&self, y: usize, stored: &[u16], to: &mut [f32]) {
-        let samples = self.white.len();
+        let samples = self.scale.len();
         let down = self.down.get(y).copied().unwrap_or(0.0);
-        // What is taken off and the scale are the same every so many values: black's own, and the highest of it (chapter 5).
-        let row = &self.black[y % self.rows * self.columns * samples..][..self.columns * samples];
-        let most = |s: usize| self.black.iter().skip(s).step_by(samples).fold(f64::MIN, |m, b| m.max(*b));
-        let scale: Vec<f32> =
-            (0..samples).map(|s| (1.0 / (self.white[s] - most(s)).max(1.0)) as f32).collect();
-        let off: Vec<(f32, f32)> =
-            row.iter().enumerate().map(|(i, b)| (*b as f32, scale[i % samples])).collect();
-        for (i, ((t, v), (black, scale))) in to.iter_mut().zip(stored).zip(off.iter().cycle()).enumerate() {
+        // What is taken off is the same every so many values.
+        let black = &self.black[y % self.rows * self.columns * samples..][..self.columns * samples];
+        let steps = black.iter().cycle().zip(self.scale.iter().cycle());
+        for (i, ((t, v), (black, scale))) in to.iter_mut().zip(stored).zip(steps).enumerate() {
             let v = match self.table.is_empty() {
                 true => *v,
                 false => self.table[usize::from(*v).min(self.table.len() - 1)],

@@ -12,16 +12,51 @@ pub struct Form {
     pub height: u32,
     pub bits: u8,
     pub samples: usize,
-    pub photometric: u64,
     pub compression: u64,
-    pub predicts: bool,
-    pub apart: bool,
-    pub turned_bits: bool,
-    pub alpha: bool,
+    /// How values are told by those before them: 1 not, 2 by the one of the same kind on the left.
+    pub predictor: u64,
+    apart: bool,
+    turned_bits: bool,
     /// Size of a strip or tile.
-    pub piece: (u32, u32),
-    pub tiled: bool,
-    pub turn: u8,
+    piece: (u32, u32),
+    tiled: bool,
+}
+
+impl Form {
+    /// How the picture of a directory is stored; whether that can be read is for who asks.
+    pub fn of(d: &Directory<'_>) -> std::result::Result<Form, &'static str> {
+        let number = |tag| d.one(tag).and_then(|v| u32::try_from(v).ok()).filter(|v| *v > 0);
+        let (Some(width), Some(height)) = (number(256), number(257)) else { return Err("without a size") };
+        let depths = d.all(258).unwrap_or_else(|| vec![1]);
+        let bits = depths.first().and_then(|b| u8::try_from(*b).ok()).unwrap_or(0);
+        if depths.iter().any(|b| *b != u64::from(bits)) {
+            return Err("of samples that are not of one depth");
+        }
+        let tiled = d.has(322);
+        let piece = match tiled {
+            true => (number(322), number(323)),
+            false => (Some(width), Some(number(278).unwrap_or(height).min(height))),
+        };
+        let fits = |piece: &u32, side: u32| *piece <= side.saturating_add(4096);
+        let (Some(across), Some(down)) =
+            (piece.0.filter(|p| fits(p, width)), piece.1.filter(|p| fits(p, height)))
+        else {
+            return Err("in tiles that cannot be");
+        };
+        let samples = d.one(277).unwrap_or(1) as usize;
+        Ok(Form {
+            width,
+            height,
+            bits,
+            samples,
+            compression: d.one(259).unwrap_or(1),
+            predictor: d.one(317).unwrap_or(1),
+            apart: d.one(284) == Some(2) && samples > 1,
+            turned_bits: d.one(266) == Some(2),
+            piece: (across, down),
+            tiled,
+        })
+    }
 }
 
 fn spoilt(what: &str) -> Error {
@@ -135,7 +170,11 @@ pub fn values(d: &Directory<'_>, f: &Form) -> Result<Vec<u16>> {
     let (across, down) = (f.width.div_ceil(f.piece.0), f.height.div_ceil(f.piece.1));
     let planes = if f.apart { f.samples } else { 1 };
     let in_pixel = if f.apart { 1 } else { f.samples };
-    let row = (f.piece.0 as usize * in_pixel * usize::from(f.bits)).div_ceil(8);
+    // What was packed without loss comes out as words.
+    let bits = if f.compression == LOSSLESS { 16 } else { f.bits };
+    // Only these ways to pack have it (section 14).
+    let predicts = f.predictor == 2 && matches!(f.compression, 5 | 8 | 32_946);
+    let row = (f.piece.0 as usize * in_pixel * usize::from(bits)).div_ceil(8);
     let want = row * f.piece.1 as usize;
     let each = (across as usize).checked_mul(down as usize).ok_or_else(missing)?;
     if offsets.len() < each * planes {
@@ -160,7 +199,7 @@ pub fn values(d: &Directory<'_>, f: &Form) -> Result<Vec<u16>> {
             }
             data.truncate(needs);
             for (y, line) in data.chunks_exact_mut(row).take(rows).enumerate() {
-                let mut line: Vec<u16> = match f.bits {
+                let mut line: Vec<u16> = match bits {
                     16 => (0..line.len() / 2)
                         .map(|i| {
                             let b = [line[2 * i], line[2 * i + 1]];
@@ -176,8 +215,8 @@ pub fn values(d: &Directory<'_>, f: &Form) -> Result<Vec<u16>> {
                         .collect(),
                     bits => packed_words(line, bits.into(), f.piece.0 as usize * in_pixel),
                 };
-                if f.predicts {
-                    let mask = if f.bits == 8 { 0xff } else { 0xffff };
+                if predicts {
+                    let mask = if bits == 8 { 0xff } else { 0xffff };
                     for i in in_pixel..line.len() {
                         line[i] = line[i].wrapping_add(line[i - in_pixel]) & mask;
                     }

@@ -12,13 +12,18 @@ use image::{DynamicImage, ImageBuffer};
 
 const NAME: &str = "TIFF";
 
-/// What can be read here; `None` is for the library.
-fn form(d: &Directory<'_>) -> Option<Form> {
-    let (width, height) = (u32::try_from(d.one(256)?).ok()?, u32::try_from(d.one(257)?).ok()?);
-    let samples = d.one(277).unwrap_or(1) as usize;
-    let depths = d.all(258).unwrap_or_else(|| vec![1]);
-    let bits = *depths.first()? as u8;
-    let compression = d.one(259).unwrap_or(1);
+/// A picture that can be read here.
+struct Plain {
+    form: Form,
+    photometric: u64,
+    alpha: bool,
+    turn: u8,
+}
+
+/// `None`: a form that is the library's.
+fn plain(d: &Directory<'_>) -> Option<Plain> {
+    let form = Form::of(d).ok()?;
+    let &Form { samples, bits, compression, predictor, .. } = &form;
     let photometric = d.one(262)?;
     let colours = match photometric {
         0 | 1 | 3 => 1,
@@ -29,8 +34,7 @@ fn form(d: &Directory<'_>) -> Option<Form> {
     let extra = d.all(338).unwrap_or_default();
     let alpha =
         samples == colours + 1 && matches!(extra.first(), Some(1 | 2)) && matches!(photometric, 0..=2);
-    let good = depths.iter().all(|b| *b == u64::from(bits))
-        && matches!(bits, 1 | 2 | 4 | 8 | 16)
+    let good = matches!(bits, 1 | 2 | 4 | 8 | 16)
         && (samples == colours || samples == colours + 1 && colours != 4)
         && matches!(compression, 1 | 3..=5 | 8 | 32_946 | 32_773)
         // Lines that are told by those above them are the library's, if anybody's.
@@ -39,41 +43,9 @@ fn form(d: &Directory<'_>) -> Option<Form> {
         && d.all(339).is_none_or(|f| f.iter().all(|f| *f == 1))
         && (photometric != 8 || bits >= 8)
         && (colours == 1 || bits >= 8)
-        && (photometric != 3 || bits <= 8);
-    if !good || width == 0 || height == 0 {
-        return None;
-    }
-    let predictor = d.one(317).unwrap_or(1);
-    if predictor > 2 || predictor == 2 && bits < 8 {
-        return None;
-    }
-    let tiled = d.has(322);
-    let piece = match tiled {
-        true => (d.one(322)? as u32, d.one(323)? as u32),
-        false => (width, (d.one(278).unwrap_or(height.into()).min(height.into()) as u32).max(1)),
-    };
-    if piece.0 == 0
-        || piece.1 == 0
-        || piece.0 > width.saturating_add(4096)
-        || piece.1 > height.saturating_add(4096)
-    {
-        return None;
-    }
-    Some(Form {
-        width,
-        height,
-        bits,
-        samples,
-        photometric,
-        compression,
-        predicts: predictor == 2,
-        apart: d.one(284) == Some(2) && samples > 1,
-        turned_bits: d.one(266) == Some(2),
-        alpha,
-        piece,
-        tiled,
-        turn: d.turn().unwrap_or(1),
-    })
+        && (photometric != 3 || bits <= 8)
+        && (predictor <= 1 || predictor == 2 && bits >= 8);
+    good.then(|| Plain { photometric, alpha, turn: d.turn().unwrap_or(1), form })
 }
 
 /// CIELab (section 23), with the white of D50, in red, green and blue of sRGB of 16 bits.
@@ -99,15 +71,15 @@ fn lab(l: f32, a: f32, b: f32) -> [u16; 3] {
 pub fn facts(source: &mut dyn Source) -> Result<Option<StillFacts>> {
     let bytes = whole(NAME, source)?;
     let Some(d) = Directory::read(&bytes) else { return Ok(None) };
-    let Some(f) = form(&d) else { return Ok(None) };
+    let Some(Plain { form: f, photometric, alpha, turn }) = plain(&d) else { return Ok(None) };
     check_area(NAME, f.width, f.height)?;
-    let chroma = match (f.photometric, f.alpha) {
+    let chroma = match (photometric, alpha) {
         (0 | 1, _) => Chroma::Gray,
         (_, true) => Chroma::Rgba,
         _ => Chroma::Rgb,
     };
     let mut facts = StillFacts::new(NAME, f.width, f.height, if f.bits == 16 { 16 } else { 8 }, chroma);
-    facts.turn(f.turn);
+    facts.turn(turn);
     if d.raw(34_675).is_some_and(|p| !p.is_empty()) {
         facts.remarks.push(PROFILE.into());
     }
@@ -118,17 +90,17 @@ pub fn facts(source: &mut dyn Source) -> Result<Option<StillFacts>> {
 pub fn decode(source: &mut dyn Source) -> Result<Option<DynamicImage>> {
     let bytes = whole(NAME, source)?;
     let Some(d) = Directory::read(&bytes) else { return Ok(None) };
-    let Some(f) = form(&d) else { return Ok(None) };
+    let Some(Plain { form: f, photometric, alpha, turn }) = plain(&d) else { return Ok(None) };
     check_area(NAME, f.width, f.height)?;
     let raw = values(&d, &f)?;
     let (w, h) = (f.width, f.height);
     let most = (1u32 << f.bits) - 1;
     let wide = |v: u16| (u32::from(v) * 65_535 / most) as u16;
     let deep = f.bits == 16;
-    let picture = match f.photometric {
+    let picture = match photometric {
         0 | 1 => {
-            let level = |v: u16| if f.photometric == 0 { 65_535 - wide(v) } else { wide(v) };
-            if f.alpha {
+            let level = |v: u16| if photometric == 0 { 65_535 - wide(v) } else { wide(v) };
+            if alpha {
                 let all = raw.chunks_exact(2).flat_map(|p| [level(p[0]), wide(p[1])]).collect();
                 ImageBuffer::from_raw(w, h, all).map(DynamicImage::ImageLumaA16)
             } else {
@@ -136,7 +108,7 @@ pub fn decode(source: &mut dyn Source) -> Result<Option<DynamicImage>> {
                 ImageBuffer::from_raw(w, h, all).map(DynamicImage::ImageLuma16)
             }
         }
-        2 if f.alpha => {
+        2 if alpha => {
             let all = raw.chunks_exact(4).flat_map(|p| [0, 1, 2, 3].map(|i| wide(p[i]))).collect();
             ImageBuffer::from_raw(w, h, all).map(DynamicImage::ImageRgba16)
         }
@@ -170,13 +142,13 @@ pub fn decode(source: &mut dyn Source) -> Result<Option<DynamicImage>> {
     };
     let mut picture =
         picture.ok_or_else(|| Error::damaged(NAME, "a picture of another size than it says"))?;
-    if let Some(turn) = image::metadata::Orientation::from_exif(f.turn) {
+    if let Some(turn) = image::metadata::Orientation::from_exif(turn) {
         picture.apply_orientation(turn);
     }
     if !deep {
         picture = colour::eight(picture);
     }
     // A profile of inks or of Lab is none of what was made of them.
-    let profile = d.raw(34_675).filter(|p| !p.is_empty() && f.photometric <= 3);
+    let profile = d.raw(34_675).filter(|p| !p.is_empty() && photometric <= 3);
     Ok(Some(profile.map_or(picture.clone(), |p| colour::to_srgb(picture, p))))
 }

@@ -2,7 +2,7 @@
 //! [`avif`] is one that has a file of its own.
 
 use super::{avif, colour, jpeg_parts, webp};
-use crate::codec::{svt, vpx};
+use crate::codec::{av1_encode, vpx};
 use crate::error::{Error, Result};
 use crate::filter::video::resize::{self, Axis, Sample};
 use crate::filter::video::{Kernel, fit};
@@ -66,7 +66,7 @@ impl StillCodec {
     /// Why this program does not make it, if it does not.
     pub fn missing(self) -> Result<()> {
         match self {
-            StillCodec::Avif(_) => svt::missing(),
+            StillCodec::Avif(_) => av1_encode::there(),
             StillCodec::WebpLossy(_) => vpx::no_still(),
             _ => Ok(()),
         }
