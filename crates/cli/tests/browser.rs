@@ -3,6 +3,9 @@
 
 mod support;
 
+use media::container::Demux;
+use media::container::wrap::Target;
+use media::recipe::{BitRecipe, Recipe, VideoCodec, VideoRecipe};
 use media::testkit::Clip;
 use media::units::Ratio;
 use rstest::rstest;
@@ -259,6 +262,69 @@ fn presets_play_in_chromium(#[case] preset: &str, #[case] extension: &str, #[cas
             }
         }
     }
+}
+
+/// A TIFF of 64x64 pixels: red, half seen through, and on the right not there at all.
+fn half_seen() -> Vec<u8> {
+    let entries: [(u16, u16, u32, u32); 11] = [
+        (256, 3, 1, 64),
+        (257, 3, 1, 64),
+        (258, 3, 4, 146),
+        (259, 3, 1, 1),
+        (262, 3, 1, 2),
+        (273, 4, 1, 154),
+        (277, 3, 1, 4),
+        (278, 3, 1, 64),
+        (279, 4, 1, 64 * 64 * 4),
+        (284, 3, 1, 1),
+        (338, 3, 1, 2),
+    ];
+    let mut out = b"II*\0\x08\0\0\0".to_vec();
+    out.extend((entries.len() as u16).to_le_bytes());
+    for (tag, kind, count, value) in entries {
+        out.extend([tag.to_le_bytes(), kind.to_le_bytes()].concat());
+        out.extend([count.to_le_bytes(), value.to_le_bytes()].concat());
+    }
+    out.extend([0; 4]);
+    out.extend([8u16; 4].iter().flat_map(|b| b.to_le_bytes()));
+    let pixel = |x: u32| if x < 32 { [200, 30, 30, 128] } else { [0, 0, 0, 0] };
+    out.extend((0..64).flat_map(|_| (0..64).flat_map(pixel)));
+    out
+}
+
+/// What is behind a film that can be seen through is seen in a page, as much as it should be.
+#[test]
+fn a_film_that_can_be_seen_through_lies_over_a_page() {
+    let frame = |_| -> media::Result<Box<dyn media::container::Source>> {
+        Ok(Box::new(std::io::Cursor::new(half_seen())))
+    };
+    let rate = Ratio { num: 25, den: 1 };
+    let mut demux = media::still::run::Run::with_numbers(Box::new(frame), (1..=50).collect(), rate).unwrap();
+    let video =
+        VideoRecipe { codec: VideoCodec::Vp9, rate: BitRecipe::Quantiser(16), ..VideoRecipe::default() };
+    let plan =
+        media::plan::plan(demux.tracks(), &[Recipe { video: Some(video), ..Recipe::default() }]).unwrap();
+    let desk = tempfile::tempdir().unwrap();
+    let path = desk.path().join("title.webm");
+    let file = std::fs::File::options().read(true).write(true).create_new(true).open(&path).unwrap();
+    let control = media::run::Control::new(1);
+    let made = media::run::run(&mut demux, &plan, vec![Target::File(Box::new(file))], &control).unwrap();
+    assert!(made.into_iter().all(|m| m.is_ok()));
+    let page =
+        PAGE.replace("{willReadFrequently: true});", "{willReadFrequently: true}); g.fillStyle = '#00ff00';");
+    let page = page.replace("g.drawImage(v", "g.fillRect(0, 0, 64, 36); g.drawImage(v").replace(
+        "const cells = [];",
+        "const cells = []; r.seen = [...g.getImageData(8, 18, 1, 1).data, ...g.getImageData(56, 18, 1, 1).data];",
+    );
+    let Some(said) = ask(&page, &std::fs::read(&path).unwrap()) else { return };
+    assert!(
+        said["error"].is_null() && (said["width"].as_u64(), said["height"].as_u64()) == (Some(64), Some(64)),
+        "{said}"
+    );
+    let seen: Vec<i64> = said["seen"].as_array().unwrap().iter().map(|v| v.as_i64().unwrap()).collect();
+    // Half of the red, and half of the green behind it; and on the right nothing but green.
+    let want = [100, 142, 15, 255, 0, 255, 0, 255];
+    assert!(seen.iter().zip(want).all(|(a, b)| (a - b).abs() < 8), "{said}");
 }
 
 /// The player finds its way from the list of sizes to the pictures and the sound by itself.

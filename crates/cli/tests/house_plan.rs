@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 use std::process::Command;
 
 fn metadata() -> Value {
-    let out =
-        Command::new(env!("CARGO")).args(["metadata", "--format-version", "1", "--locked"]).output().unwrap();
+    let mut c = Command::new(env!("CARGO"));
+    let out = c.args(["metadata", "--format-version", "1", "--locked", "--all-features"]).output().unwrap();
     assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
     serde_json::from_slice(&out.stdout).unwrap()
 }

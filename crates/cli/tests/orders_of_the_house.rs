@@ -26,6 +26,10 @@ fn watch_with(keys: &str) -> House {
     House::with(&format!("original = \"move\"\ndone = \"done\"\n{keys}"), "")
 }
 
+fn strings(all: &[&str]) -> Vec<String> {
+    all.iter().map(|s| (*s).to_owned()).collect()
+}
+
 fn read(house: &House, name: &str) -> Vec<u8> {
     std::fs::read(house.path(name)).unwrap()
 }
@@ -322,6 +326,55 @@ fn of_the_same_content_nothing_is_made_again_where_the_watch_says_so() {
     assert_eq!(tree(&house, "done"), ["copy of cup.mp4", "cup.mp4"]);
     let log = text(&porter(&house, &["log", "--job", "2"]));
     assert!(log.contains("job 1 was of the same content"), "{log}");
+}
+
+/// What went away and comes back is another arrival, although its content is known, and it is the same file.
+#[rstest]
+#[case("skip", &["saucer_proxy.mp4"], &["saucer.mp4", "saucer_2.mp4"])]
+#[case("version", &["saucer_proxy.mp4", "saucer_proxy_v002.mp4"], &["saucer.mp4", "saucer_2.mp4"])]
+fn what_is_put_back_is_not_left_lying(#[case] same: &str, #[case] made: &[&str], #[case] done: &[&str]) {
+    let house = watch_with(&format!("same_content = \"{same}\""));
+    house.drop_in("cup.mp4", b"call sheet\n");
+    house.run_once();
+    assert!(house.path("away/cup.mp4").exists());
+    assert!(porter(&house, &["jobs", "again", "1"]).status.success());
+    assert!(house.path("in/cup.mp4").exists());
+    house.run_once();
+    assert!(!house.path("in/cup.mp4").exists() && house.path("away/cup.mp4").exists());
+    house.drop_in("saucer.mp4", clip());
+    assert!(house.run_once().status.success());
+    std::fs::rename(house.path("done/saucer.mp4"), house.path("in/saucer.mp4")).unwrap();
+    std::fs::write(house.path("done/saucer.mp4"), "another one").unwrap();
+    assert!(house.run_once().status.success());
+    assert_eq!(tree(&house, "in"), [""; 0]);
+    assert_eq!((tree(&house, "out"), tree(&house, "done")), (strings(made), strings(done)));
+}
+
+/// A file whose attributes change while it is worked on is begun anew, although its content is known, and not again and again.
+#[test]
+fn what_was_touched_while_it_was_worked_on_is_begun_anew() {
+    let house = watch_with("same_content = \"skip\"");
+    house.reconfigure("second_look = \"600 ms\"", "second_look = \"1500 ms\"");
+    let _porter = house.start();
+    house.drop_in("cup.mp4", &clip()[..clip().len() / 2]);
+    let until = |what: &str| {
+        let start = std::time::Instant::now();
+        while !text(&porter(&house, &["log"])).contains(what) {
+            assert!(
+                start.elapsed() < std::time::Duration::from_secs(60),
+                "{}",
+                text(&porter(&house, &["log"]))
+            );
+            std::thread::sleep(std::time::Duration::from_millis(30));
+        }
+    };
+    until("looked at again");
+    std::fs::set_permissions(house.path("in/cup.mp4"), std::os::unix::fs::PermissionsExt::from_mode(0o600))
+        .unwrap();
+    until("away/cup.mp4");
+    assert!(house.path("away/cup.mp4").exists());
+    let ended = house.status()["ended"].as_array().unwrap().len();
+    assert!(ended <= 2, "{}", text(&porter(&house, &["log"])));
 }
 
 #[test]

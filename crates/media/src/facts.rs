@@ -124,6 +124,9 @@ pub struct VideoFacts {
     pub chroma: Option<Chroma>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub depth: Option<u8>,
+    /// It can be seen through: each picture has its coverage beside it.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub coverage: bool,
     pub colour: Colour,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub frames: Option<u64>,
@@ -253,6 +256,7 @@ fn still_facts(format: &'static still::StillFormat, source: &mut dyn Source, byt
         scan: Fields::Progressive,
         chroma: Some(s.chroma),
         depth: Some(s.depth),
+        coverage: s.chroma == Chroma::Rgba,
         colour: s.colour,
         frames: Some(1),
         start: zero,
@@ -404,6 +408,7 @@ fn video_facts(t: &Track, v: &container::VideoTrack) -> VideoFacts {
         scan: v.fields,
         chroma: v.chroma,
         depth: v.depth,
+        coverage: v.coverage || v.chroma == Some(Chroma::Rgba),
         colour: v.colour,
         frames: t.shown,
         start: t.start.into(),

@@ -328,6 +328,8 @@ pub struct VideoTrack {
     /// Frame rate, and whether every frame lasts as long.
     pub rate: Option<Ratio>,
     pub constant_rate: bool,
+    /// Its packets have coverage beside them: what they show can be seen through.
+    pub coverage: bool,
 }
 
 impl VideoTrack {
@@ -346,6 +348,7 @@ impl VideoTrack {
             colour: Colour::default(),
             rate: None,
             constant_rate: false,
+            coverage: false,
         }
     }
 }
@@ -470,4 +473,7 @@ pub struct Packet {
     /// and how many to keep after that, if not all.
     pub keep: Option<u32>,
     pub data: Vec<u8>,
+    /// What can be seen through, where the container has that beside the picture ([`VideoTrack::coverage`]): a packet of the same
+    /// codec, whose luma is the coverage.
+    pub beside: Vec<u8>,
 }

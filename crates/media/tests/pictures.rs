@@ -3,9 +3,11 @@
 mod room;
 
 use image::{AnimationDecoder, RgbImage};
+use media::container::wrap::Wrap;
 use media::container::{Demux, Source};
 use media::filter::video::burn::TIMECODE;
 use media::filter::video::{Burn, Side};
+use media::frame::Chroma;
 use media::plan::plan;
 use media::recipe::*;
 use media::run::{self, Control};
@@ -159,13 +161,8 @@ fn a_preview_as_webp_has_the_same_pictures() {
     }
 }
 
-/// A film that can be seen through on its right: the ground is seen there, or it stays so.
-#[rstest]
-#[case(AlphaWay::Keep, [255, 255, 255])]
-#[case(AlphaWay::Fill, [255, 255, 255])]
-#[case(AlphaWay::Drop, [0, 0, 0])]
-fn a_film_that_can_be_seen_through(#[case] way: AlphaWay, #[case] behind: [u8; 3]) {
-    let room = Room::with(&Clip::default());
+/// A film that can be seen through on its right.
+fn half_seen(pictures: u64) -> still::run::Run {
     let picture = image::RgbaImage::from_fn(64, 64, |x, _| match x < 32 {
         true => image::Rgba([200, 30, 30, 255]),
         false => image::Rgba([0, 0, 0, 0]),
@@ -174,8 +171,18 @@ fn a_film_that_can_be_seen_through(#[case] way: AlphaWay, #[case] behind: [u8; 3
     picture.write_to(&mut png, image::ImageFormat::Png).unwrap();
     let frame =
         move |_| -> media::Result<Box<dyn Source>> { Ok(Box::new(Cursor::new(png.get_ref().clone()))) };
-    let mut demux =
-        still::run::Run::with_numbers(Box::new(frame), vec![1, 2, 3], Ratio { num: 25, den: 1 }).unwrap();
+    let rate = Ratio { num: 25, den: 1 };
+    still::run::Run::with_numbers(Box::new(frame), (1..=pictures).collect(), rate).unwrap()
+}
+
+/// A film that can be seen through on its right: the ground is seen there, or it stays so.
+#[rstest]
+#[case(AlphaWay::Keep, [255, 255, 255])]
+#[case(AlphaWay::Fill, [255, 255, 255])]
+#[case(AlphaWay::Drop, [0, 0, 0])]
+fn a_film_that_can_be_seen_through(#[case] way: AlphaWay, #[case] behind: [u8; 3]) {
+    let room = Room::with(&Clip::default());
+    let mut demux = half_seen(3);
     let alpha = Alpha { way, ground: [255; 3] };
     let run =
         PicturesRecipe { alpha, ..pictures(PicturesKind::Run { every_ms: None }, (32, 0)).pictures.unwrap() };
@@ -196,6 +203,45 @@ fn a_film_that_can_be_seen_through(#[case] way: AlphaWay, #[case] behind: [u8; 3
     }
     let jpeg = image(&first(1)).get_pixel(28, 16).0;
     assert!(jpeg.iter().zip(behind).all(|(a, b)| a.abs_diff(b) < 8), "{jpeg:?}");
+}
+
+/// VP9 keeps what can be seen through: in WebM, as it is copied to Matroska, and in what is made of that.
+#[test]
+fn a_film_that_can_be_seen_through_stays_so_in_vp9() {
+    let room = Room::with(&Clip::default());
+    let mut demux = half_seen(60);
+    let vp9 =
+        VideoRecipe { codec: VideoCodec::Vp9, rate: BitRecipe::Quantiser(20), ..VideoRecipe::default() };
+    let alpha = Alpha { way: AlphaWay::Fill, ground: [255; 3] };
+    let recipes = [film(Some(vp9.clone()), None, None), film(Some(VideoRecipe { alpha, ..vp9 }), None, None)];
+    let plan = plan(demux.tracks(), &recipes).unwrap();
+    let targets = (0..2).map(|n| room::target(&room.path(n), false)).collect();
+    let made = run::run(&mut demux, &plan, targets, &Control::new(2)).unwrap();
+    for (n, m) in made.into_iter().enumerate() {
+        let file = std::fs::File::open(room.path(n)).unwrap();
+        media::check::output(Box::new(file), &m.unwrap(), &Default::default()).unwrap();
+    }
+    let facts = [0, 1].map(|n| room.facts(n).video[0].clone());
+    assert_eq!(facts.clone().map(|f| f.coverage), [true, false]);
+    assert_eq!(facts[0].chroma, Some(Chroma::C420));
+    let copied = Room::of(&room.path(0));
+    let copy = VideoRecipe { codec: VideoCodec::Copy, ..VideoRecipe::default() };
+    copied.make(&[film(Some(copy), None, Some(Wrap::Mkv))]);
+    for path in [room.path(0), copied.path(0)] {
+        let (pictures, ..) = all_of(&path);
+        assert_eq!(pictures.len(), 60);
+        for (_, f) in &pictures {
+            let at = |x| [0, 1, 2, 3].map(|i: usize| i32::from(f.planes[i].at(x, 30)));
+            assert_eq!(f.chroma, Chroma::Rgba);
+            assert!(at(8).iter().zip([200, 30, 30, 255]).all(|(a, b)| (a - b).abs() < 8), "{:?}", at(8));
+            assert!(at(56)[3] < 4, "{:?}", at(56));
+        }
+    }
+    let again = Room::of(&copied.path(0));
+    let still = StillRecipe { fit: (0, 0), format: StillChoice::Png, at: None, alpha: Alpha::default() };
+    again.make(&[Recipe { still: Some(still), ..Recipe::default() }]);
+    let seen = image::load_from_memory(&std::fs::read(again.path(0)).unwrap()).unwrap().to_rgba8();
+    assert!(seen.get_pixel(56, 30)[3] < 4 && seen.get_pixel(8, 30)[3] > 251);
 }
 
 #[test]

@@ -21,6 +21,7 @@ fn video() -> VideoTrack {
         colour: Colour::default(),
         rate: Ratio::new(25, 1),
         constant_rate: true,
+        coverage: false,
     }
 }
 

@@ -3,7 +3,7 @@
 use super::{bytes, seconds, table as new_table};
 use media::deep::{Deep, DeepKind, DeepTrack};
 use media::facts::{AudioFacts, Facts, VideoFacts};
-use media::frame::Fields;
+use media::frame::{Chroma, Fields};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
@@ -201,7 +201,8 @@ fn colour(v: &VideoFacts) -> String {
         (5 | 6, _) => ", Rec. 601",
         _ => "",
     };
-    format!("{scan}{depth}{chroma}{name}{}", if v.colour.full_range { ", full range" } else { "" })
+    let coverage = if v.coverage && v.chroma != Some(Chroma::Rgba) { " with coverage" } else { "" };
+    format!("{scan}{depth}{chroma}{coverage}{name}{}", if v.colour.full_range { ", full range" } else { "" })
 }
 
 fn sound(a: &AudioFacts) -> String {

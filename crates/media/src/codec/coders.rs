@@ -23,11 +23,23 @@ pub struct VideoCoder {
     pub even: bool,
     /// The form of the pictures that it takes.
     pub takes: Takes,
+    /// It codes what can be seen through as well, with its coverage.
+    pub coverage: bool,
     /// What bits it can be given.
     pub rates: Rates,
     /// Why it is not there in this program.
     pub missing: Option<&'static str>,
     pub open: fn(&PictureForm, BitRecipe, u32) -> Result<Box<dyn EncodeVideo>>,
+}
+
+impl VideoCoder {
+    /// What pictures of such a form are brought to before; `None`: they are taken as they are.
+    pub fn wants(&self, chroma: Chroma) -> Option<Wanted> {
+        match self.takes {
+            Takes::One(wanted) if !(self.coverage && chroma == Chroma::Rgba) => Some(wanted),
+            _ => None,
+        }
+    }
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -84,6 +96,7 @@ pub static VIDEO_CODERS: &[VideoCoder] = &[
         least: crate::limits::MIN_ENCODED_SIDE,
         even: true,
         takes: Takes::One(Wanted::PLAIN),
+        coverage: false,
         rates: Rates::All,
         missing: None,
         open: |form, rate, key_every| {
@@ -106,6 +119,7 @@ pub static VIDEO_CODERS: &[VideoCoder] = &[
         least: 2,
         even: true,
         takes: Takes::One(Wanted::PLAIN),
+        coverage: true,
         rates: Rates::QuantiserOrBits,
         missing: if vpx::PRESENT {
             None
@@ -121,6 +135,7 @@ pub static VIDEO_CODERS: &[VideoCoder] = &[
         least: av1_encode::LEAST,
         even: true,
         takes: Takes::One(Wanted::PLAIN),
+        coverage: false,
         rates: Rates::QuantiserOrBits,
         missing: av1_encode::MISSING,
         open: av1_encode::encoder,
@@ -132,6 +147,7 @@ pub static VIDEO_CODERS: &[VideoCoder] = &[
         least: av1_encode::LEAST,
         even: true,
         takes: Takes::One(Wanted { depth: 10, ..Wanted::PLAIN }),
+        coverage: false,
         rates: Rates::QuantiserOrBits,
         missing: av1_encode::MISSING,
         open: av1_encode::encoder,
@@ -143,6 +159,7 @@ pub static VIDEO_CODERS: &[VideoCoder] = &[
         least: 2,
         even: true,
         takes: Takes::One(Wanted::JPEG),
+        coverage: false,
         rates: Rates::Quantiser,
         missing: None,
         open: |form, rate, _| Ok(Box::new(mjpeg_encode::Encoder::new(form, rate)?)),
@@ -154,6 +171,7 @@ pub static VIDEO_CODERS: &[VideoCoder] = &[
         least: 2,
         even: true,
         takes: Takes::One(Wanted::TEN_BITS),
+        coverage: false,
         rates: Rates::None,
         missing: None,
         open: |form, _, _| Ok(Box::new(raw_encode::V210::new(form))),
@@ -165,6 +183,7 @@ pub static VIDEO_CODERS: &[VideoCoder] = &[
         least: 1,
         even: false,
         takes: Takes::Any,
+        coverage: true,
         rates: Rates::None,
         missing: None,
         open: |form, _, _| Ok(Box::new(ffv1::Encoder::new(form)?)),
@@ -180,6 +199,7 @@ pub static VIDEO_CODERS: &[VideoCoder] = &[
         least: 1,
         even: false,
         takes: Takes::Any,
+        coverage: false,
         rates: Rates::None,
         missing: None,
         open: |form, _, _| Ok(Box::new(raw_encode::Planes::new(form)?)),

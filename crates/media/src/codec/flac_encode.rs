@@ -57,7 +57,7 @@ impl Encoder {
         frame.write(&mut sink).map_err(wrong)?;
         let data = sink.into_inner();
         self.sizes = (self.sizes.0.min(data.len()), self.sizes.1.max(data.len()));
-        out.push(Coded { pts: self.given, duration: samples as i64, key: true, data });
+        out.push(Coded::new(self.given, samples as i64, true, data));
         self.frames += 1;
         self.given += samples as i64;
         Ok(())

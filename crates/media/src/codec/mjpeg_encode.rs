@@ -69,7 +69,7 @@ impl EncodeVideo for Encoder {
         let mut jpeg = Jpeg::new(&mut data, self.quality);
         jpeg.set_sampling_factor(SamplingFactor::R_4_2_2);
         jpeg.encode_image(Rows(f)).map_err(|e| Error::limit("Motion JPEG", e.to_string()))?;
-        out.push(Coded { pts, duration, key: true, data });
+        out.push(Coded::new(pts, duration, true, data));
         Ok(())
     }
 

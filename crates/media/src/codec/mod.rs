@@ -78,6 +78,14 @@ pub struct Coded {
     pub duration: i64,
     pub key: bool,
     pub data: Vec<u8>,
+    /// As [`Packet::beside`].
+    pub beside: Vec<u8>,
+}
+
+impl Coded {
+    pub fn new(pts: i64, duration: i64, key: bool, data: Vec<u8>) -> Coded {
+        Coded { pts, duration, key, data, beside: Vec::new() }
+    }
 }
 
 /// Pictures to packets.

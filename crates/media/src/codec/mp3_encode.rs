@@ -56,7 +56,7 @@ impl Encoder {
 
     fn give(&mut self, data: Vec<u8>, out: &mut Vec<Coded>) {
         if !data.is_empty() {
-            out.push(Coded { pts: self.given, duration: self.taken - self.given, key: true, data });
+            out.push(Coded::new(self.given, self.taken - self.given, true, data));
             self.given = self.taken;
         }
     }

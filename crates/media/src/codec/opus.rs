@@ -237,7 +237,7 @@ impl Encoder {
             at += frame;
             let pts = self.packets * i64::from(FRAME) - i64::from(self.priming);
             self.packets += 1;
-            out.push(Coded { pts, duration: FRAME.into(), key: true, data });
+            out.push(Coded::new(pts, FRAME.into(), true, data));
         }
         self.waiting.drain(..at);
         Ok(())

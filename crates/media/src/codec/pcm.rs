@@ -61,7 +61,7 @@ impl Encoder {
         };
         self.waiting.drain(..samples);
         let duration = (samples / self.channels) as i64;
-        out.push(Coded { pts: self.given, duration, key: true, data });
+        out.push(Coded::new(self.given, duration, true, data));
         self.given += duration;
     }
 }

@@ -100,7 +100,7 @@ impl<T: Pixel> Encoder<T> {
                 Ok(packet) => {
                     if let Some((pts, duration)) = self.inside.left(packet.input_frameno as i64) {
                         let key = packet.frame_type == FrameType::KEY;
-                        out.push(Coded { pts, duration, key, data: av1::undelimited(&packet.data) });
+                        out.push(Coded::new(pts, duration, key, av1::undelimited(&packet.data)));
                     }
                 }
                 Err(EncoderStatus::Encoded) => (),
@@ -143,6 +143,9 @@ impl<T: Pixel> EncodeVideo for Encoder<T> {
     }
 
     fn flush(&mut self, out: &mut Vec<Coded>) -> Result<()> {
+        if self.inside.is_empty() {
+            return Ok(());
+        }
         self.inner.flush();
         self.packets(out)
     }

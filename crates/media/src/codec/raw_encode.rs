@@ -41,7 +41,7 @@ impl EncodeVideo for V210 {
                 word.copy_from_slice(&v.to_le_bytes());
             }
         }
-        out.push(Coded { pts, duration, key: true, data });
+        out.push(Coded::new(pts, duration, true, data));
         Ok(())
     }
 
@@ -87,7 +87,7 @@ impl EncodeVideo for Planes {
                 bytes.chunks(p.stride).take(ph).for_each(|r| data.extend_from_slice(&r[..pw]));
             }
         }
-        out.push(Coded { pts, duration, key: true, data });
+        out.push(Coded::new(pts, duration, true, data));
         Ok(())
     }
 

@@ -242,7 +242,7 @@ pub fn row(codec: &Codec) -> Option<&'static Row> {
 
 #[cfg(vpx)]
 fn vpx_decoder(t: &Track, v: &VideoTrack, pool: Pool) -> Result<Box<dyn DecodeVideo>> {
-    Ok(Box::new(vpx::Decoder::new(t.codec == Codec::Vp9, v, pool)?))
+    vpx::decoder(t.codec == Codec::Vp9, v, pool)
 }
 
 #[cfg(not(vpx))]

@@ -95,6 +95,7 @@ impl Numbered {
         None
     }
 
+    #[cfg_attr(not(any(svt, feature = "rav1e")), allow(dead_code))]
     pub fn is_empty(&self) -> bool {
         self.inside.is_empty()
     }

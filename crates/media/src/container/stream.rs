@@ -43,6 +43,8 @@ pub struct Raw {
     /// Samples at the end of what it decodes to that are not heard.
     pub drop_end: u32,
     pub data: Vec<u8>,
+    /// As [`Packet::beside`].
+    pub beside: Vec<u8>,
     /// Bytes that were left out of `data` when skimming.
     pub left_out: usize,
 }
@@ -557,6 +559,7 @@ impl Clock {
             key: raw.key,
             shown: !raw.hidden && track.video().is_some(),
             data: raw.data,
+            beside: raw.beside,
             ..Packet::default()
         }
     }
@@ -588,6 +591,7 @@ impl Clock {
             trim_start: (from - at).clamp(0, u32::MAX.into()) as u32,
             keep: (until < at + n).then_some((until - from).max(0) as u32),
             data: raw.data,
+            ..Packet::default()
         }
     }
 }

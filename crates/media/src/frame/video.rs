@@ -67,6 +67,13 @@ pub struct Colour {
     pub full_range: bool,
 }
 
+impl Colour {
+    /// Of the same light, as red, green and blue.
+    pub fn of_rgb(self) -> Colour {
+        Colour { matrix: 0, full_range: true, ..self }
+    }
+}
+
 impl Default for Colour {
     fn default() -> Self {
         Colour { primaries: 2, transfer: 2, matrix: 2, full_range: false }

@@ -13,9 +13,7 @@ use crate::filter::video::{
     Burn, Burning, Came, Deinterlacing, Fading, Form, Grading, Kernel, Pace, Step, Wanted,
 };
 use crate::frame::{Chroma, Colour, Fields};
-use crate::recipe::{
-    Deinterlace, Framing, PicturesKind, PicturesRecipe, StillRecipe, VideoCodec, VideoRecipe,
-};
+use crate::recipe::{Deinterlace, Framing, PicturesKind, PicturesRecipe, StillRecipe, VideoRecipe};
 use crate::track::TimecodeTrack;
 use crate::units::Ratio;
 use std::sync::Arc;
@@ -38,7 +36,7 @@ impl Planner<'_> {
         let coder = coders::video(recipe.codec)?;
         let source = self.form(None)?;
         let part = self.part(span)?;
-        let part = self.flat(part, recipe.alpha.flat(recipe.codec == VideoCodec::Ffv1))?;
+        let part = self.flat(part, recipe.alpha.flat(coder.coverage))?;
         let mut at = self.deinterlaced(part, recipe.deinterlace)?;
         let before = self.form(at)?.rate;
         let slower = |r: &Ratio| before.is_none_or(|b| r.value() < b.value());
@@ -102,11 +100,15 @@ impl Planner<'_> {
                 at = Some(self.node(at, Step::Rate(usual))?);
             }
         }
-        if let Takes::One(wanted) = coder.takes {
+        if let Some(wanted) = coder.wants(self.form(at)?.chroma) {
             let dither = recipe.dither && self.form(at)?.depth > wanted.depth;
             at = Some(self.node(at, Step::As(Wanted { dither, ..wanted }))?);
         }
-        let form = self.form(at)?;
+        let mut form = self.form(at)?;
+        // Coverage is coded beside the picture, by who parts them.
+        if let (Takes::One(wanted), None) = (coder.takes, coder.wants(form.chroma)) {
+            form.colour = wanted.colour_after(form.colour, form.chroma);
+        }
         let (w, h) = (form.width, form.height);
         let odd = coder.even && (w % 2 != 0 || h % 2 != 0);
         if w < coder.least || h < coder.least || odd {

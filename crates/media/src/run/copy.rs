@@ -134,7 +134,8 @@ impl Copy {
             self.shown += 1;
         }
         self.first = Some(self.first.map_or(at, |f| f.min(at)));
-        self.ready.push_back(Coded { pts: at, duration: p.duration, key: p.key, data: p.data.clone() });
+        let coded = Coded::new(at, p.duration, p.key, p.data.clone());
+        self.ready.push_back(Coded { beside: p.beside.clone(), ..coded });
     }
 
     fn sound(&mut self, p: &Packet) {
@@ -208,7 +209,7 @@ impl Copy {
             self.ready.push_back(last);
         }
         self.first.get_or_insert(start);
-        self.last = Some(Coded { pts: start, duration: length, key: true, data });
+        self.last = Some(Coded::new(start, length, true, data));
     }
 
     /// What is left, and how the track is presented.

@@ -3,7 +3,7 @@
 use super::copy::Copy;
 use super::kept::{Keeps, Kept};
 use super::{Control, Line, Made, Message};
-use crate::codec::coders::{SoundForm, Takes};
+use crate::codec::coders::SoundForm;
 use crate::codec::parts::InParts;
 use crate::codec::{Coded, EncodeAudio, EncodeVideo, PictureForm};
 use crate::container::mp4::fragment_mux::FragmentWriter;
@@ -229,7 +229,7 @@ impl Film {
                 .ticks_at(self.scales[track])
                 .clamp(1, u32::MAX.into());
             let data = self.start_frame.to_be_bytes().to_vec();
-            self.writer.write(track, &Coded { pts: 0, duration: length, key: true, data })?;
+            self.writer.write(track, &Coded::new(0, length, true, data))?;
             endings.push(Ending { setup: Vec::new(), start: video.start, skip: 0, length });
         }
         for (ending, scale) in endings.iter().zip(&self.scales) {
@@ -330,10 +330,7 @@ impl Video {
             track: tracks.len() - 1,
             timescale: f.timescale,
             size: (f.width, f.height),
-            converter: match plan.coder.takes {
-                Takes::One(wanted) => Some((wanted, Converter::to(wanted, pool.clone()))),
-                Takes::Any => None,
-            },
+            converter: plan.coder.wants(f.chroma).map(|w| (w, Converter::to(w, pool.clone()))),
             scaler: None,
             pool,
             first: has.then_some(whole.first),

@@ -27,7 +27,7 @@ impl KeptFile for io::Cursor<Vec<u8>> {
 /// At least so many seconds are coded by one encoder.
 pub const SEGMENT_SECONDS: f64 = 20.0;
 
-const MAGIC: &[u8; 8] = b"segment2";
+const MAGIC: &[u8; 8] = b"segment3";
 const PACKET: u8 = 1;
 const END: u8 = 2;
 /// A packet longer than this is none.
@@ -115,7 +115,8 @@ fn record(from: &mut impl Read, hash: &mut Xxh3) -> io::Result<Record> {
             let pts = i64::from_le_bytes(number(from, hash)?);
             let duration = i64::from_le_bytes(number(from, hash)?);
             let key = number::<1>(from, hash)? == [1];
-            Ok(Record::Packet(Coded { pts, duration, key, data: long(from, hash)? }))
+            let data = long(from, hash)?;
+            Ok(Record::Packet(Coded { beside: long(from, hash)?, ..Coded::new(pts, duration, key, data) }))
         }
         END => {
             let frames = u64::from_le_bytes(number(from, hash)?);
@@ -194,7 +195,9 @@ impl Kept {
         head.push(u8::from(c.key));
         head.extend((c.data.len() as u32).to_le_bytes());
         self.put(&head)?;
-        self.put(&c.data)
+        self.put(&c.data)?;
+        self.put(&(c.beside.len() as u32).to_le_bytes())?;
+        self.put(&c.beside)
     }
 
     /// The segment is whole: up to this moment nothing is made again from now on.
@@ -314,7 +317,8 @@ mod tests {
     }
 
     fn coded(n: i64) -> Coded {
-        Coded { pts: 100 + n * 40, duration: 40, key: n % 5 == 0, data: vec![n as u8; 10 + n as usize * 7] }
+        let data = vec![n as u8; 10 + n as usize * 7];
+        Coded { beside: vec![n as u8; n as usize % 3], ..Coded::new(100 + n * 40, 40, n % 5 == 0, data) }
     }
 
     /// Two segments of five, and three packets of the third.

@@ -128,15 +128,7 @@ pub fn write_clip(clip: &Clip, sink: Box<dyn Sink>) -> Result<()> {
     } else {
         all_packets.len() as i64 * 1024 * i64::from(clip.times)
     };
-    writer.write(
-        2,
-        &crate::codec::Coded {
-            pts: 0,
-            duration: length,
-            key: true,
-            data: clip.timecode.to_be_bytes().to_vec(),
-        },
-    )?;
+    writer.write(2, &crate::codec::Coded::new(0, length, true, clip.timecode.to_be_bytes().to_vec()))?;
     let ending = |setup, skip, length| Ending { setup, start: Time::ZERO, skip, length };
     Box::new(writer).finish(&[
         ending(pictures.setup(), 0, length),

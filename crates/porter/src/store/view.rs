@@ -85,7 +85,8 @@ pub(super) const CLEARED: &str = "SELECT 1 FROM job WHERE watch = ? AND path = ?
 pub(super) const WORKED_ON: &str = "SELECT 1 FROM job WHERE watch = ? AND path = ? AND ended IS NULL";
 pub(super) const KNOWN_BEFORE: &str =
     "SELECT * FROM job WHERE watch = ? AND inode = ? AND size = ? AND modified = ?
-    AND id < ? AND content IS NOT NULL ORDER BY id DESC LIMIT 1";
+    AND id < ? AND content IS NOT NULL AND state IN ('done', 'cancelled') AND original_to IS NULL AND taken_to IS NULL
+    ORDER BY id DESC LIMIT 1";
 pub(super) const KNOWN_CONTENT: &str =
     "SELECT id FROM job WHERE content = ? AND watch = ? AND state = 'done' AND id < ? ORDER BY id LIMIT 1";
 pub(super) const EVENTS_OF: &str = "SELECT id, at, job, change FROM event WHERE job = ? ORDER BY id";
@@ -272,7 +273,8 @@ impl View<'_> {
             .optional()
     }
 
-    /// An earlier job of the very same file, by all but its attributes and its name.
+    /// An earlier job of the very same file, by all but its attributes and its name, whose original was left where it is. What went
+    /// away and comes back is another arrival, and so is what nothing came of.
     pub fn known_before(&self, job: &Job) -> Sql<Option<Job>> {
         let s = &job.seen;
         self.db

@@ -73,7 +73,7 @@ impl Encoder {
                 let pts = self.packets * FRAME as i64 - i64::from(self.priming);
                 self.packets += 1;
                 let data = self.buffer[..said.output_size].to_vec();
-                out.push(Coded { pts, duration: FRAME as i64, key: true, data });
+                out.push(Coded::new(pts, FRAME as i64, true, data));
             }
         }
         self.waiting.drain(..at);

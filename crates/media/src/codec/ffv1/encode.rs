@@ -254,7 +254,7 @@ impl EncodeVideo for Encoder {
         if coded.iter().any(Vec::is_empty) {
             return Err(Error::limit("FFV1 encoder", "a slice ended early"));
         }
-        out.push(Coded { pts, duration, key: true, data: coded.concat() });
+        out.push(Coded::new(pts, duration, true, coded.concat()));
         Ok(())
     }
 

@@ -268,7 +268,7 @@ impl EncodeVideo for Encoder {
         if data.is_empty() {
             return Err(Error::limit("H.264 encoder", format!("it gave nothing for the picture at {pts}")));
         }
-        out.push(Coded { pts, duration, key, data });
+        out.push(Coded::new(pts, duration, key, data));
         Ok(())
     }
 

@@ -229,7 +229,7 @@ impl Encoder {
                 // SAFETY: valid until the next packet is asked for.
                 let data = unsafe { std::slice::from_raw_parts(data, len) };
                 if let Some((pts, duration)) = self.inside.left(number) {
-                    out.push(Coded { pts, duration, key: key != 0, data: av1::undelimited(data) });
+                    out.push(Coded::new(pts, duration, key != 0, av1::undelimited(data)));
                 }
             }
             if told != 1 {

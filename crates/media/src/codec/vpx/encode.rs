@@ -35,6 +35,7 @@ unsafe extern "C" {
         plane: *const *const u8,
         stride: *const c_int,
         number: c_longlong,
+        key: c_int,
     ) -> c_int;
     fn porter_vpx_packet(
         coder: *mut c_void,
@@ -107,24 +108,13 @@ impl Encoder {
         Ok(Encoder { raw, size: (w, h), inside: Numbered::default() })
     }
 
-    fn packets(&mut self, out: &mut Vec<Coded>) {
-        loop {
-            let (mut data, mut len, mut number, mut key) = (ptr::null(), 0usize, 0, 0);
-            // SAFETY: all four are written where a packet is told.
-            if unsafe { porter_vpx_packet(self.raw, &mut data, &mut len, &mut number, &mut key) } != 1 {
-                return;
-            }
-            // SAFETY: valid until the next picture is coded.
-            let data = unsafe { std::slice::from_raw_parts(data, len) }.to_vec();
-            if let Some((pts, duration)) = self.inside.left(number) {
-                out.push(Coded { pts, duration, key: key != 0, data });
-            }
-        }
-    }
-}
-
-impl EncodeVideo for Encoder {
-    fn encode(&mut self, frame: &VideoFrame, pts: i64, duration: i64, out: &mut Vec<Coded>) -> Result<()> {
+    /// Codes a picture, as a key picture if it has to be one.
+    pub fn encode_as(
+        &mut self,
+        frame: &VideoFrame,
+        (pts, duration, key): (i64, i64, bool),
+        out: &mut Vec<Coded>,
+    ) -> Result<()> {
         if frame.chroma != Chroma::C420 || frame.depth != 8 || (frame.width, frame.height) != self.size {
             return Err(Error::unsupported("VP9 encoder", "a picture of another form than was planned"));
         }
@@ -137,7 +127,9 @@ impl EncodeVideo for Encoder {
         let number = self.inside.enters(pts, duration);
         let (w, h) = self.size;
         // SAFETY: the planes hold width x height samples by the check above and are only read.
-        let code = unsafe { porter_vpx_code(self.raw, w, h, plane.as_ptr(), stride.as_ptr(), number) };
+        let code = unsafe {
+            porter_vpx_code(self.raw, w, h, plane.as_ptr(), stride.as_ptr(), number, c_int::from(key))
+        };
         if code != 0 {
             return Err(Error::limit(
                 "VP9 encoder",
@@ -148,12 +140,33 @@ impl EncodeVideo for Encoder {
         Ok(())
     }
 
+    fn packets(&mut self, out: &mut Vec<Coded>) {
+        loop {
+            let (mut data, mut len, mut number, mut key) = (ptr::null(), 0usize, 0, 0);
+            // SAFETY: all four are written where a packet is told.
+            if unsafe { porter_vpx_packet(self.raw, &mut data, &mut len, &mut number, &mut key) } != 1 {
+                return;
+            }
+            // SAFETY: valid until the next picture is coded.
+            let data = unsafe { std::slice::from_raw_parts(data, len) }.to_vec();
+            if let Some((pts, duration)) = self.inside.left(number) {
+                out.push(Coded::new(pts, duration, key != 0, data));
+            }
+        }
+    }
+}
+
+impl EncodeVideo for Encoder {
+    fn encode(&mut self, frame: &VideoFrame, pts: i64, duration: i64, out: &mut Vec<Coded>) -> Result<()> {
+        self.encode_as(frame, (pts, duration, false), out)
+    }
+
     fn flush(&mut self, out: &mut Vec<Coded>) -> Result<()> {
         // It says by giving nothing that there is no more.
         loop {
             let before = out.len();
             // SAFETY: no picture: it gives what it holds back.
-            let code = unsafe { porter_vpx_code(self.raw, 0, 0, ptr::null(), ptr::null(), 0) };
+            let code = unsafe { porter_vpx_code(self.raw, 0, 0, ptr::null(), ptr::null(), 0, 0) };
             self.packets(out);
             if code != 0 {
                 return Err(Error::limit("VP9 encoder", format!("it stopped at the end (code {code})")));

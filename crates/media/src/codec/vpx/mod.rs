@@ -2,21 +2,37 @@
 //! where the build found it.
 
 #[cfg(vpx)]
+mod coverage;
+#[cfg(vpx)]
 mod decode;
 #[cfg(vpx)]
 mod encode;
-#[cfg(vpx)]
-pub use decode::Decoder;
 
+#[cfg(vpx)]
+use super::DecodeVideo;
 use super::{EncodeVideo, PictureForm};
 use crate::error::{Error, Result};
+#[cfg(vpx)]
+use crate::frame::Pool;
 use crate::frame::VideoFrame;
 use crate::recipe::BitRecipe;
 
 /// A VP9 encoder; its table row says whether there is one.
 #[cfg(vpx)]
 pub fn encoder(form: &PictureForm, rate: BitRecipe, key_every: u32) -> Result<Box<dyn EncodeVideo>> {
-    Ok(Box::new(encode::Encoder::new(form, rate, key_every)?))
+    Ok(match form.chroma {
+        Chroma::Rgba => Box::new(coverage::Encoder::new(form, rate, key_every)?),
+        _ => Box::new(encode::Encoder::new(form, rate, key_every)?),
+    })
+}
+
+/// A decoder of VP9 or else VP8.
+#[cfg(vpx)]
+pub fn decoder(nine: bool, track: &VideoTrack, pool: Pool) -> Result<Box<dyn DecodeVideo>> {
+    Ok(match track.coverage {
+        true => Box::new(coverage::Decoder::new(nine, track, pool)?),
+        false => Box::new(decode::Decoder::new(nine, track, pool)?),
+    })
 }
 
 #[cfg(not(vpx))]

@@ -131,9 +131,9 @@ fail:
     return NULL;
 }
 
-/* A picture, or null to say that there are no more. */
+/* A picture, which has to be a key picture or may be any, or null to say that there are no more. */
 int porter_vpx_code(void *coder, unsigned width, unsigned height, const unsigned char *const plane[3],
-                    const int stride[3], long long number) {
+                    const int stride[3], long long number, int key) {
     struct porter_vpx_coder *c = coder;
     vpx_image_t img;
     c->iter = NULL;
@@ -144,7 +144,7 @@ int porter_vpx_code(void *coder, unsigned width, unsigned height, const unsigned
         img.planes[i] = (unsigned char *)plane[i];
         img.stride[i] = stride[i];
     }
-    return (int)vpx_codec_encode(&c->ctx, &img, number, 1, 0, c->deadline);
+    return (int)vpx_codec_encode(&c->ctx, &img, number, 1, key ? VPX_EFLAG_FORCE_KF : 0, c->deadline);
 }
 
 /* 1: a packet, valid until the next picture is coded. 0: none. */

@@ -281,6 +281,7 @@ impl Clusters {
                 hidden: hidden || flags & 0x08 != 0,
                 drop_end,
                 data,
+                beside: Vec::new(),
                 left_out: 0,
             });
         }
@@ -293,7 +294,18 @@ impl Clusters {
             find(b, 0xa1).ok_or_else(|| Error::damaged_at("Matroska block group", at, "no block in it"))?;
         let duration = find(b, 0x9b).map(unsigned);
         let key = find(b, 0xfb).is_none();
-        self.block(block, duration, find(b, 0x75a2).map_or(0, signed), Some(key), at)
+        let before = self.ready.len();
+        self.block(block, duration, find(b, 0x75a2).map_or(0, signed), Some(key), at)?;
+        // 5.1.3.5.2: coverage is what has number 1, which is the usual one.
+        let more =
+            find(b, 0x75a1).into_iter().flat_map(inside).filter(|(id, _)| *id == 0xa6).map(|(_, more)| more);
+        let coverage = more.filter(|m| find(m, 0xee).map_or(1, unsigned) == 1).find_map(|m| find(m, 0xa5));
+        if let (Some(coverage), Some(raw)) = (coverage, self.ready.get_mut(before))
+            && self.entries[raw.track].coverage
+        {
+            raw.beside = coverage.to_vec();
+        }
+        Ok(())
     }
 
     /// Goes to the next cluster behind damage, by its ID.

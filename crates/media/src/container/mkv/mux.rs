@@ -40,6 +40,8 @@ pub struct Writer {
     cues: Vec<(i64, usize, u64)>,
     /// The last packet of each track: it may have to be cut.
     held: Vec<Option<Coded>>,
+    /// Which tracks have coverage beside their pictures.
+    coverage: Vec<bool>,
     comment: String,
 }
 
@@ -62,6 +64,7 @@ impl Writer {
         let room = ROOM + tracks.len() * 1024;
         out.write_all(&void(room))?;
         let held = tracks.iter().map(|_| None).collect();
+        let coverage = vec![false; tracks.len()];
         Ok(Writer {
             out,
             tracks,
@@ -72,6 +75,7 @@ impl Writer {
             cluster_at: None,
             cues: Vec::new(),
             held,
+            coverage,
             comment: String::new(),
         })
     }
@@ -80,6 +84,7 @@ impl Writer {
         let t = &self.tracks[track];
         // Priming is taken off again by who plays it.
         let ms = rescale(packet.pts + t.skip, t.timescale, SCALE).max(0);
+        let lasts = rescale(packet.duration, t.timescale, SCALE);
         let is_picture = matches!(t.kind, OutTrackKind::Video { .. });
         let pictures = self.tracks.iter().any(|t| matches!(t.kind, OutTrackKind::Video { .. }));
         let may = packet.key && (is_picture || !pictures);
@@ -105,21 +110,32 @@ impl Writer {
             b.push(flags);
             b.extend(&packet.data);
         };
-        match end {
-            Last::No => element(&mut self.cluster, 0xa3, |b| block(b, if packet.key { 0x80 } else { 0 })),
-            Last::Cut(nanoseconds) => element(&mut self.cluster, 0xa0, |b| {
-                element(b, 0xa1, |b| block(b, 0));
-                element(b, 0x75a2, |b| b.extend(nanoseconds.to_be_bytes()));
-            }),
-            Last::Shown(ms) => element(&mut self.cluster, 0xa0, |b| {
-                element(b, 0xa1, |b| block(b, 0));
-                unsigned(b, 0x9b, ms);
-                if !packet.key {
-                    // It leans on another: the one before it.
-                    element(b, 0xfb, |b| b.push(-(ms.clamp(1, 100) as i8) as u8));
-                }
-            }),
+        if matches!(end, Last::No) && packet.beside.is_empty() {
+            element(&mut self.cluster, 0xa3, |b| block(b, if packet.key { 0x80 } else { 0 }));
+            return Ok(());
         }
+        self.coverage[track] |= !packet.beside.is_empty();
+        element(&mut self.cluster, 0xa0, |b| {
+            element(b, 0xa1, |b| block(b, 0));
+            if !packet.beside.is_empty() {
+                element(b, 0x75a1, |b| {
+                    element(b, 0xa6, |b| {
+                        unsigned(b, 0xee, 1);
+                        element(b, 0xa5, |b| b.extend(&packet.beside));
+                    });
+                });
+            }
+            if let Last::Shown(ms) = end {
+                unsigned(b, 0x9b, ms);
+            }
+            if is_picture && !packet.key {
+                // It leans on another: the one before it.
+                element(b, 0xfb, |b| b.push(-(lasts.clamp(1, 100) as i8) as u8));
+            }
+            if let Last::Cut(nanoseconds) = end {
+                element(b, 0x75a2, |b| b.extend(nanoseconds.to_be_bytes()));
+            }
+        });
         Ok(())
     }
 
@@ -151,7 +167,7 @@ impl Writer {
         let mut tracks = Vec::new();
         element(&mut tracks, 0x1654_ae6b, |b| {
             for (n, (t, e)) in self.tracks.iter().zip(endings).enumerate() {
-                element(b, 0xae, |b| track(b, n as u64 + 1, t, e));
+                element(b, 0xae, |b| track(b, n as u64 + 1, (t, self.coverage[n]), e));
             }
         });
         // Where the others are: 8-byte places, so that its own size is known.
@@ -280,7 +296,7 @@ pub fn codec_id(codec: &Codec) -> Option<&'static str> {
     })
 }
 
-fn track(b: &mut Vec<u8>, number: u64, t: &OutTrack, e: &Ending) {
+fn track(b: &mut Vec<u8>, number: u64, (t, coverage): (&OutTrack, bool), e: &Ending) {
     unsigned(b, 0xd7, number);
     unsigned(b, 0x73c5, number);
     unsigned(b, 0x9c, 0);
@@ -294,7 +310,13 @@ fn track(b: &mut Vec<u8>, number: u64, t: &OutTrack, e: &Ending) {
             if let Some(r) = rate {
                 unsigned(b, 0x23e383, (1e9 / r.value()).round() as u64);
             }
+            if coverage {
+                unsigned(b, 0x55ee, 1);
+            }
             element(b, 0xe0, |b| {
+                if coverage {
+                    unsigned(b, 0x53c0, 1);
+                }
                 unsigned(b, 0xb0, (*width).into());
                 unsigned(b, 0xba, (*height).into());
                 // 5.1.4.1.28.1 and 5.1.4.1.28.2.

@@ -20,6 +20,8 @@ pub struct Entry {
     /// Samples a second, for sound.
     pub sound_rate: Option<u32>,
     pub vp8: bool,
+    /// Its blocks have coverage beside them.
+    pub coverage: bool,
     /// Nanoseconds that come before the first sound that is heard.
     pub delay: u64,
     /// Nanoseconds of a frame, where stated.
@@ -112,6 +114,7 @@ pub fn parse(b: &[u8], scale: u32) -> Result<Entry> {
         number,
         sound_rate,
         vp8: described.track.codec == Codec::Vp8,
+        coverage: described.track.video().is_some_and(|v| v.coverage),
         described: Some(described),
         delay,
         frame,
@@ -175,6 +178,7 @@ fn picture(b: &[u8]) -> Result<VideoTrack> {
     h = h.saturating_sub(n(0x54bb).saturating_add(n(0x54aa)));
     check_size("TrackEntry/Video", w, h)?;
     let mut v = VideoTrack::sized(w, h);
+    v.coverage = n(0x53c0) == 1;
     // Display size in pixels, or as a shape: either way the ratio is what counts. Unit 4 is not known.
     if n(0x54b2) <= 3
         && let (dw @ 1.., dh @ 1..) = (n(0x54b0), n(0x54ba))

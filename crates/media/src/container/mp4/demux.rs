@@ -501,6 +501,7 @@ impl Demux for Mp4Reader {
             trim_start,
             keep,
             data,
+            beside: Vec::new(),
         }))
     }
 }

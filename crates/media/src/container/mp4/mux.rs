@@ -757,7 +757,7 @@ mod tests {
         let mut w = Mp4Writer::new(Box::new(file.try_clone().unwrap()), vec![audio(expected)], None).unwrap();
         for i in 0..packets {
             let data = i.to_be_bytes().repeat(1 + (i % 7) as usize);
-            w.write(0, &Coded { pts: 0, duration: 1024, key: true, data }).unwrap();
+            w.write(0, &Coded::new(0, 1024, true, data)).unwrap();
         }
         let ending = Ending {
             setup: vec![0x11, 0x88],
@@ -801,7 +801,7 @@ mod tests {
             std::fs::File::options().read(true).write(true).create(true).truncate(false).open(&path).unwrap()
         };
         let mut w = Mp4Writer::new(Box::new(open()), vec![audio(9)], None).unwrap();
-        w.write(0, &Coded { pts: 0, duration: 48_000, key: true, data: vec![1; 99] }).unwrap();
+        w.write(0, &Coded::new(0, 48_000, true, vec![1; 99])).unwrap();
         drop(w);
         assert!(container::open(Box::new(open())).is_err());
     }

@@ -285,7 +285,7 @@ mod tests {
         let out = Box::new(file.try_clone().unwrap());
         let mut w = Writer::new(out, vec![track.clone(), track]).unwrap();
         for n in 0..2000i64 {
-            let packet = Coded { pts: n * 1024, duration: 1024, key: true, data: vec![7; 100] };
+            let packet = Coded::new(n * 1024, 1024, true, vec![7; 100]);
             w.write(0, &packet).unwrap();
             if n < 20 {
                 w.write(1, &packet).unwrap();

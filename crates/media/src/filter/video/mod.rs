@@ -74,12 +74,17 @@ impl Form {
     /// Of a picture track; what is not stated is taken to be 8 bits of 4:2:0.
     pub fn of(track: &Track) -> Option<Form> {
         let v = track.video()?;
+        let (chroma, depth) = (v.chroma.unwrap_or(Chroma::C420), v.depth.unwrap_or(8).clamp(8, 16));
+        let (chroma, depth, colour) = match v.coverage {
+            true => (Chroma::Rgba, 8, v.colour.of_rgb()),
+            false => (chroma, depth, v.colour),
+        };
         Some(Form {
             width: v.width,
             height: v.height,
-            chroma: v.chroma.unwrap_or(Chroma::C420),
-            depth: v.depth.unwrap_or(8).clamp(8, 16),
-            colour: v.colour,
+            chroma,
+            depth,
+            colour,
             fields: v.fields,
             pixel_shape: v.pixel_shape,
             rotation: v.rotation,
