@@ -315,6 +315,32 @@ fn a_file_that_is_renamed_where_it_lies_is_the_same_file() {
     assert!(tree(&house, "out").contains(&"plate_proxy.mp4".to_owned()));
 }
 
+/// Not every file system keeps the numbers of files: one that has another is the same file, if it holds the same.
+#[test]
+fn a_file_whose_number_changes_is_the_same_file() {
+    let house = House::with("original = \"leave\"", "");
+    house.drop_in("cup.mp4", clip());
+    assert!(house.run_once().status.success());
+    let (first, second) = (house.path("in/cup.mp4"), house.path("cup.new"));
+    let modified = std::fs::metadata(&first).unwrap().modified().unwrap();
+    let replaced = |bytes: &[u8]| {
+        std::fs::write(&second, bytes).unwrap();
+        std::fs::File::options().write(true).open(&second).unwrap().set_modified(modified).unwrap();
+        std::fs::rename(&second, &first).unwrap();
+        for _ in 0..2 {
+            assert!(house.run_once().status.success());
+        }
+    };
+    replaced(clip());
+    assert_eq!(tree(&house, "out"), ["cup_proxy.mp4"]);
+    assert_eq!(house.status()["ended"].as_array().unwrap().len(), 2, "looked at once, not with every start");
+    let mut other = clip().to_vec();
+    let end = other.len();
+    other[end - 40..].fill(7);
+    replaced(&other);
+    assert_eq!(house.status()["ended"].as_array().unwrap().len(), 3, "another content is another arrival");
+}
+
 #[test]
 fn of_the_same_content_nothing_is_made_again_where_the_watch_says_so() {
     let house = watch_with("same_content = \"skip\"");

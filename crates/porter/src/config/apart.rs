@@ -30,7 +30,7 @@ impl Chain {
         let mut ids = Vec::new();
         for folder in canonical.ancestors().take(MAX_UP) {
             let entry = Dir::open(folder).and_then(|d| entry_of(d.fd())).ok()?;
-            ids.push((entry.device, entry.seen.inode));
+            ids.push((entry.device, entry.node));
         }
         let on_disk = known::on_disk(&canonical);
         Some((Chain { path: canonical, ids, on_disk }, there == path))

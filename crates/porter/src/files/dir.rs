@@ -1,6 +1,7 @@
 //! A folder, held open. What is done in it is done in that very folder, whatever its path has come to mean
 //! since; and no link inside it is followed, because whoever can write there can plant one.
 
+use super::known::{self, Keeps};
 use rustix::fs::{AtFlags, CWD, FileType, Mode, OFlags, RenameFlags};
 use rustix::io::Errno;
 use serde::{Deserialize, Serialize};
@@ -10,6 +11,7 @@ use std::io;
 use std::os::fd::{AsFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Component, Path, PathBuf};
+use std::sync::OnceLock;
 
 /// What a look at one file showed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -19,7 +21,7 @@ pub struct Seen {
     pub modified: i64,
     /// When anything of it was changed last, its times and its links as well: nobody can set this back.
     pub changed: i64,
-    /// Tells a file from another one that took its name.
+    /// Tells a file from another one that took its name; 0 where the file system does not keep numbers ([`known::keeps`]).
     pub inode: u64,
 }
 
@@ -28,6 +30,8 @@ pub struct Seen {
 pub struct Entry {
     pub seen: Seen,
     pub device: u64,
+    /// Its number for as long as somebody has it open.
+    pub node: u64,
     pub kind: FileType,
     pub links: u64,
 }
@@ -41,23 +45,26 @@ impl Entry {
     }
     /// The same file, under whichever name.
     pub fn is_same_file(&self, other: &Entry) -> bool {
-        (self.device, self.seen.inode) == (other.device, other.seen.inode)
+        (self.device, self.node) == (other.device, other.node)
     }
 }
 
-impl From<rustix::fs::Stat> for Entry {
+impl Entry {
     #[allow(clippy::unnecessary_cast, clippy::useless_conversion)]
-    fn from(s: rustix::fs::Stat) -> Entry {
+    fn new(s: rustix::fs::Stat, keeps: Keeps) -> Entry {
         let nanos =
             |seconds: i64, rest: u64| seconds.saturating_mul(1_000_000_000).saturating_add(rest as i64);
+        let modified = nanos(s.st_mtime as i64, s.st_mtime_nsec as u64);
+        let changed = nanos(s.st_ctime as i64, s.st_ctime_nsec as u64);
         Entry {
             seen: Seen {
                 size: s.st_size as u64,
-                modified: nanos(s.st_mtime as i64, s.st_mtime_nsec as u64),
-                changed: nanos(s.st_ctime as i64, s.st_ctime_nsec as u64),
-                inode: s.st_ino as u64,
+                modified,
+                changed: if keeps.changes { changed } else { modified },
+                inode: if keeps.numbers { s.st_ino as u64 } else { 0 },
             },
             device: s.st_dev as u64,
+            node: s.st_ino as u64,
             kind: FileType::from_raw_mode(s.st_mode),
             links: s.st_nlink as u64,
         }
@@ -66,7 +73,7 @@ impl From<rustix::fs::Stat> for Entry {
 
 /// What an open file is now.
 pub fn entry_of(file: impl AsFd) -> io::Result<Entry> {
-    Ok(rustix::fs::fstat(file)?.into())
+    Ok(Entry::new(rustix::fs::fstat(&file)?, known::keeps(&file)))
 }
 
 #[derive(Debug)]
@@ -74,6 +81,8 @@ pub struct Dir {
     fd: OwnedFd,
     /// For messages only.
     path: PathBuf,
+    /// Asked for once.
+    keeps: OnceLock<Keeps>,
 }
 
 const FOLDER: OFlags = OFlags::RDONLY.union(OFlags::DIRECTORY).union(OFlags::CLOEXEC);
@@ -91,7 +100,11 @@ impl Dir {
     /// The folder itself may be named through links: its path is the house's own word.
     pub fn open(path: &Path) -> io::Result<Dir> {
         let fd = rustix::fs::openat(CWD, path, FOLDER, Mode::empty())?;
-        Ok(Dir { fd, path: path.to_owned() })
+        Ok(Dir::of(fd, path.to_owned()))
+    }
+
+    fn of(fd: OwnedFd, path: PathBuf) -> Dir {
+        Dir { fd, path, keeps: OnceLock::new() }
     }
 
     pub fn path(&self) -> &Path {
@@ -104,7 +117,7 @@ impl Dir {
 
     /// A second handle of the same folder.
     pub fn again(&self) -> io::Result<Dir> {
-        Ok(Dir { fd: self.fd.try_clone()?, path: self.path.clone() })
+        Ok(Dir { fd: self.fd.try_clone()?, path: self.path.clone(), keeps: self.keeps.clone() })
     }
 
     /// A folder inside, without following links.
@@ -140,7 +153,7 @@ impl Dir {
                 Err(Errno::LOOP) => return Err(Errno::NOTDIR.into()),
                 other => other?,
             };
-            here = Dir { fd, path: here.path.join(name) };
+            here = Dir::of(fd, here.path.join(name));
         }
         Ok(here)
     }
@@ -156,7 +169,7 @@ impl Dir {
     /// What stands under a name; `None`: nothing. Links are told as links.
     pub fn look(&self, name: &OsStr) -> io::Result<Option<Entry>> {
         match rustix::fs::statat(&self.fd, name, AtFlags::SYMLINK_NOFOLLOW) {
-            Ok(s) => Ok(Some(s.into())),
+            Ok(s) => Ok(Some(Entry::new(s, *self.keeps.get_or_init(|| known::keeps(&self.fd))))),
             Err(Errno::NOENT | Errno::NOTDIR) => Ok(None),
             Err(e) => Err(e.into()),
         }

@@ -10,8 +10,10 @@ use rustix::event::{PollFd, PollFlags};
 use rustix::fs::{AtFlags, StatxFlags, statx};
 use rustix::time::Timespec;
 use serde::{Deserialize, Serialize};
+use std::collections::HashMap;
 use std::fs::File;
 use std::io::{self, Read, Seek, Write};
+use std::os::fd::AsFd;
 use std::os::unix::ffi::OsStringExt;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
@@ -86,12 +88,59 @@ fn mount_of(dir: &Dir) -> Option<(Mount, String)> {
     if told.stx_mask & StatxFlags::MNT_ID.bits() == 0 {
         return None;
     }
+    with_table(|table| find(table.now()?, told.stx_mnt_id))
+}
+
+/// What a file system keeps of its files.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Keeps {
+    /// The number of a file is the same for as long as the file is there.
+    pub numbers: bool,
+    /// When anything of a file was changed last is on the disk as well.
+    pub changes: bool,
+}
+
+impl Keeps {
+    const ALL: Keeps = Keeps { numbers: true, changes: true };
+
+    /// FAT has no numbers: the system makes some up, others each time that it has forgotten a file. So do most file systems of user
+    /// space, and Windows shares whose host gives none.
+    fn of(kind: &str) -> Keeps {
+        let fat = matches!(kind, "vfat" | "msdos" | "exfat");
+        let made_up = fat || kind.starts_with("fuse") || matches!(kind, "cifs" | "smb3" | "9p" | "ncpfs");
+        Keeps { numbers: !made_up, changes: !fat }
+    }
+}
+
+/// What the file system keeps that something open lies on. Where the system does not tell, it is a usual one.
+pub fn keeps(file: impl AsFd) -> Keeps {
+    let how = AtFlags::EMPTY_PATH | AtFlags::STATX_DONT_SYNC;
+    let Ok(told) = statx(file, c"", how, StatxFlags::MNT_ID) else { return Keeps::ALL };
+    if told.stx_mask & StatxFlags::MNT_ID.bits() == 0 {
+        return Keeps::ALL;
+    }
+    let id = told.stx_mnt_id;
+    with_table(|table| {
+        table.now()?;
+        if let Some(known) = table.keeps.get(&id) {
+            return Some(*known);
+        }
+        let keeps = Keeps::of(&find(&table.text, id)?.0.kind);
+        table.keeps.insert(id, keeps);
+        Some(keeps)
+    })
+    .unwrap_or(Keeps::ALL)
+}
+
+fn with_table<T>(of: impl FnOnce(&mut Table) -> Option<T>) -> Option<T> {
     let mut table = TABLE.lock().unwrap_or_else(|e| e.into_inner());
     let table = match &mut *table {
         Some(table) => table,
-        none => none.insert(Table { file: File::open(MOUNTS).ok()?, text: Vec::new() }),
+        none => {
+            none.insert(Table { file: File::open(MOUNTS).ok()?, text: Vec::new(), keeps: HashMap::new() })
+        }
     };
-    find(table.now()?, told.stx_mnt_id)
+    of(table)
 }
 
 const MOUNTS: &str = "/proc/self/mountinfo";
@@ -102,6 +151,8 @@ static TABLE: Mutex<Option<Table>> = Mutex::new(None);
 struct Table {
     file: File,
     text: Vec<u8>,
+    /// By the numbers of mounts.
+    keeps: HashMap<u64, Keeps>,
 }
 
 impl Table {
@@ -114,6 +165,7 @@ impl Table {
         let is_old = told.is_err() || asked[0].revents().intersects(changed);
         if is_old || self.text.is_empty() {
             self.text.clear();
+            self.keeps.clear();
             self.file.rewind().ok()?;
             self.file.read_to_end(&mut self.text).ok()?;
         }
@@ -271,6 +323,16 @@ mod tests {
         assert!(find(TABLE, 3).is_none() && find(b"31 22 broken", 31).is_none());
         let (root, _) = find(TABLE, 22).unwrap();
         assert!(root.is(&Mount { source: "/dev/sdb2".into(), ..root.clone() }) && !root.is(&m));
+    }
+
+    #[test]
+    fn numbers_that_are_made_up_count_for_nothing() {
+        let all = |kind: &str| Keeps::of(kind);
+        assert!(["ext4", "xfs", "nfs4", "btrfs", "ntfs3", "tmpfs"].iter().all(|k| all(k) == Keeps::ALL));
+        assert!(["fuse.sshfs", "fuseblk", "cifs", "smb3"].iter().all(|k| !all(k).numbers && all(k).changes));
+        assert!(["vfat", "exfat"].iter().all(|k| !all(k).numbers && !all(k).changes));
+        let dir = tempfile::tempdir().unwrap();
+        assert_eq!(keeps(Dir::open(dir.path()).unwrap().fd()), Keeps::ALL, "{}", dir.path().display());
     }
 
     #[test]

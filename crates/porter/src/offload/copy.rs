@@ -145,7 +145,7 @@ pub fn copy(source: &Path, targets: &[PathBuf], watching: &dyn Watching) -> Resu
 /// No target may be the source, or lie in it, or be another target: copies that are one copy are none.
 fn apart(from: &Dir, to: &[Dir]) -> Result<()> {
     let id = |d: &Dir| {
-        entry_of(d.fd()).map(|e| (e.device, e.seen.inode)).map_err(Error::path("cannot look at", d.path()))
+        entry_of(d.fd()).map(|e| (e.device, e.node)).map_err(Error::path("cannot look at", d.path()))
     };
     let mut before = vec![id(from)?];
     for target in to {

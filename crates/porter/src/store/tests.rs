@@ -310,6 +310,7 @@ fn jobs_come_in_pages() {
 #[case(NEXT_ENDED)]
 #[case(KNOWN)]
 #[case(KNOWN_BEFORE)]
+#[case(KNOWN_HERE)]
 #[case(KNOWN_CONTENT)]
 #[case(CLEARED)]
 #[case(WORKED_ON)]

@@ -87,6 +87,9 @@ pub(super) const KNOWN_BEFORE: &str =
     "SELECT * FROM job WHERE watch = ? AND inode = ? AND size = ? AND modified = ?
     AND id < ? AND content IS NOT NULL AND state IN ('done', 'cancelled') AND original_to IS NULL AND taken_to IS NULL
     ORDER BY id DESC LIMIT 1";
+pub(super) const KNOWN_HERE: &str = "SELECT * FROM job WHERE watch = ? AND path = ? AND size = ? AND modified = ?
+    AND id < ? AND content IS NOT NULL AND state IN ('done', 'cancelled') AND original_to IS NULL AND taken_to IS NULL
+    ORDER BY id DESC LIMIT 1";
 pub(super) const KNOWN_CONTENT: &str =
     "SELECT id FROM job WHERE content = ? AND watch = ? AND state = 'done' AND id < ? ORDER BY id LIMIT 1";
 pub(super) const EVENTS_OF: &str = "SELECT id, at, job, change FROM event WHERE job = ? ORDER BY id";
@@ -280,7 +283,17 @@ impl View<'_> {
         self.db
             .prepare_cached(KNOWN_BEFORE)?
             .query_row(params![job.watch, s.inode as i64, s.size as i64, s.modified, job.id], self::job)
-            .optional()
+            .optional()?
+            .map_or_else(
+                // Under the same path it may have got another number: not every file system keeps them.
+                || {
+                    let mut q = self.db.prepare_cached(KNOWN_HERE)?;
+                    let path = bytes(&job.path);
+                    q.query_row(params![job.watch, path, s.size as i64, s.modified, job.id], self::job)
+                        .optional()
+                },
+                |known| Ok(Some(known)),
+            )
     }
 
     /// How many other arrivals there are of what this is a version of.

@@ -425,7 +425,7 @@ fn is_at(folder: &Dir, path: &Path) -> bool {
     let (Ok(there), Ok(open)) = (std::fs::metadata(path), crate::files::dir::entry_of(folder.fd())) else {
         return false;
     };
-    (there.dev(), there.ino()) == (open.device, open.seen.inode)
+    (there.dev(), there.ino()) == (open.device, open.node)
 }
 
 /// File system events, as far as there are any.
@@ -458,14 +458,14 @@ impl Events {
     /// Whether every change in the folder is told.
     fn tell(&self, folder: &Dir) -> bool {
         let Ok(entry) = crate::files::dir::entry_of(folder.fd()) else { return false };
-        self.is_local && self.followed == Some((entry.device, entry.seen.inode))
+        self.is_local && self.followed == Some((entry.device, entry.node))
     }
 
     /// Asks for events of the folder. Where there are none, polling does it alone.
     fn follow(&mut self, folder: &Dir) {
         let Some(watcher) = &mut self.watcher else { return };
         let Ok(entry) = crate::files::dir::entry_of(folder.fd()) else { return };
-        let now = Some((entry.device, entry.seen.inode));
+        let now = Some((entry.device, entry.node));
         if now == self.followed {
             return;
         }
