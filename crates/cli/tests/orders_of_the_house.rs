@@ -341,6 +341,46 @@ fn a_file_whose_number_changes_is_the_same_file() {
     assert_eq!(house.status()["ended"].as_array().unwrap().len(), 3, "another content is another arrival");
 }
 
+/// A file system that keeps neither numbers nor when something was changed, as FAT and many shares: what is left is not made again
+/// however often its numbers change, and what went away and is put back is another arrival.
+#[rstest]
+#[case("original = \"leave\"", &[])]
+#[case("original = \"move\"\ndone = \"done\"", &["cup_proxy_2.mp4"])]
+#[case("original = \"move first\"\ndone = \"done\"", &["cup_proxy_2.mp4"])]
+#[case("original = \"remove\"", &["cup_proxy_2.mp4"])]
+fn what_comes_back_where_no_numbers_are_kept(#[case] original: &str, #[case] again: &[&str]) {
+    let house = House::with(original, "");
+    let run = || {
+        let mut c = Command::new(PROGRAM);
+        c.args(["run", "--once"]).arg(house.path("")).env("DEFT_PORTER_TEST_KEEPS_NOTHING", "1");
+        c.output().unwrap()
+    };
+    let modified = std::time::SystemTime::now() - std::time::Duration::from_secs(3600);
+    let drop_in = |name: &str, bytes: &[u8]| {
+        let path = house.path("cup.new");
+        std::fs::write(&path, bytes).unwrap();
+        std::fs::File::options().write(true).open(&path).unwrap().set_modified(modified).unwrap();
+        std::fs::rename(path, house.path("in").join(name)).unwrap();
+    };
+    drop_in("cup.mp4", clip());
+    drop_in("notes.mp4", b"call sheet\n");
+    run();
+    assert_eq!(tree(&house, "out"), ["cup_proxy.mp4"]);
+    // The same once more: of what is left another number, of what went another arrival.
+    drop_in("cup.mp4", clip());
+    run();
+    assert_eq!(tree(&house, "out"), [strings(&["cup_proxy.mp4"]), strings(again)].concat());
+    if house.path("away/notes.mp4").exists() {
+        assert!(porter(&house, &["jobs", "again", "2"]).status.success());
+        assert!(house.path("in/notes.mp4").exists());
+        run();
+        assert!(!house.path("in/notes.mp4").exists() && house.path("away/notes.mp4").exists());
+    }
+    let jobs = house.status()["ended"].as_array().unwrap().len();
+    run();
+    assert_eq!(house.status()["ended"].as_array().unwrap().len(), jobs, "nothing arrives with every start");
+}
+
 #[test]
 fn of_the_same_content_nothing_is_made_again_where_the_watch_says_so() {
     let house = watch_with("same_content = \"skip\"");

@@ -2,6 +2,7 @@
 //! which is next, [`tasks`] does one, [`run`] keeps them going. Each step is recorded before it is acted on, and each
 //! is safe to begin again.
 
+mod back;
 pub mod folders;
 mod hands;
 mod keeping;

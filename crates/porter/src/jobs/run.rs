@@ -2,6 +2,7 @@
 //! that may take long (a folder, a child, a place) has a thread of its own, which nothing here waits for: when the
 //! porter is told to stop it stops, and what was cut off goes on at the next start.
 
+use super::back::has_come_back;
 use super::hands::Hands;
 use super::room;
 use super::schedule::{Schedule, Slots, Tick, Weight};
@@ -14,7 +15,7 @@ use crate::error::{Error, Result};
 use crate::files::many::Many;
 use crate::notify::Teller;
 use crate::store::OpenRank;
-use crate::store::{Cause, Change, Event, JobId, Step, TaskKey, View};
+use crate::store::{Cause, Change, Event, Job, JobId, Step, TaskKey, View};
 use crate::watch::fetch::Fetcher;
 use crate::watch::service::{Arrival, News, WatchThread};
 use std::collections::{HashSet, VecDeque};
@@ -478,8 +479,12 @@ impl<F: FnMut(&Event)> Dispatch<F> {
                     let known = tx.known(watch, &a.path, &a.seen)?;
                     // With other attributes than it was known by, its content has to be looked at. (A store of an older
                     // program does not have them all.)
-                    if known.is_some_and(|j| j.seen.changed == a.seen.changed || j.seen.changed == 0) {
-                        continue;
+                    let same = |j: &Job| j.seen.changed == a.seen.changed || j.seen.changed == 0;
+                    if let Some(j) = known.filter(same) {
+                        let back = house.watch(watch).map(|w| has_come_back(tx, w, &j)).transpose()?;
+                        if back != Some(true) {
+                            continue;
+                        }
                     }
                     // Of a folder that goes away when it went on, what came meanwhile is what is left of it then.
                     let goes = matches!(a.many, Some(Many::Tree(_)))
