@@ -454,6 +454,7 @@ pub enum JobsWhat {
     },
     /// Everything that happened to a job
     Show {
+        /// Number of the job, as "status" and "jobs list" show it
         #[arg(value_name = "NUMBER")]
         job: i64,
         #[command(flatten)]
@@ -474,6 +475,7 @@ pub enum JobsWhat {
     First(Meant),
     /// Put jobs in front of others, or behind them: 9 is the highest, -9 the lowest, 0 the usual
     Priority {
+        /// From -9 to 9
         #[arg(value_name = "PRIORITY", allow_hyphen_values = true, value_parser = clap::value_parser!(i64).range(-9..=9))]
         priority: i64,
         #[command(flatten)]
@@ -570,6 +572,7 @@ pub enum PresetsWhat {
     },
     /// Print the settings of a preset as they are written
     Show {
+        /// Its name, as "presets list" has it
         #[arg(value_name = "NAME")]
         name: String,
         #[command(flatten)]
@@ -577,11 +580,13 @@ pub enum PresetsWhat {
     },
     /// Check a file of presets
     Check {
+        /// The file
         #[arg(value_name = "FILE")]
         file: PathBuf,
     },
     /// Copy a preset into a file of its own in the house, under another name, to be changed there
     Copy {
+        /// The preset
         #[arg(value_name = "NAME")]
         name: String,
         /// Name of the copy
@@ -592,6 +597,7 @@ pub enum PresetsWhat {
     },
     /// Write presets into a file that another house can import
     Export {
+        /// Their names
         #[arg(required = true, value_name = "NAME")]
         names: Vec<String>,
         /// File to write; it must not be there
@@ -602,6 +608,7 @@ pub enum PresetsWhat {
     },
     /// Take the presets of a file into the house, each in a file of its own
     Import {
+        /// The file
         #[arg(value_name = "FILE")]
         file: PathBuf,
         #[command(flatten)]
@@ -671,6 +678,7 @@ pub enum ReviewWhat {
     /// Show one with all its fields
     Show {
         /// Number of its job, with the output's where it has several: 12, 12.2
+        #[arg(value_name = "NUMBER")]
         id: String,
         /// Print JSON
         #[arg(long)]
@@ -680,6 +688,8 @@ pub enum ReviewWhat {
     },
     /// Fill in fields
     Set {
+        /// Number of its job, with the output's where it has several: 12, 12.2
+        #[arg(value_name = "NUMBER")]
         id: String,
         /// title="Low tide", tags="sea, mud", visibility=public
         #[arg(required = true, value_name = "FIELD=VALUE")]
@@ -692,7 +702,8 @@ pub enum ReviewWhat {
     },
     /// Let them go
     Release {
-        #[arg(required = true)]
+        /// Numbers of their jobs, with the output's where one has several: 12, 12.2
+        #[arg(required = true, value_name = "NUMBER")]
         ids: Vec<String>,
         /// Who says so; otherwise whoever is logged in
         #[arg(long, value_name = "NAME")]
@@ -702,8 +713,10 @@ pub enum ReviewWhat {
     },
     /// Say that they do not go, and why
     Refuse {
-        #[arg(required = true)]
+        /// Numbers of their jobs, with the output's where one has several: 12, 12.2
+        #[arg(required = true, value_name = "NUMBER")]
         ids: Vec<String>,
+        /// Why they do not go; it stands in the record
         #[arg(long, value_name = "TEXT")]
         why: String,
         /// Who says so; otherwise whoever is logged in
@@ -724,6 +737,7 @@ pub enum ReviewWhat {
     },
     /// Read the table back: fields that were changed are set, and "yes" or "no" in the column release is done
     Import {
+        /// The table
         file: PathBuf,
         /// Who says so; otherwise whoever is logged in
         #[arg(long, value_name = "NAME")]

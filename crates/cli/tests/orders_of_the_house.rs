@@ -381,6 +381,25 @@ fn what_comes_back_where_no_numbers_are_kept(#[case] original: &str, #[case] aga
     assert_eq!(house.status()["ended"].as_array().unwrap().len(), jobs, "nothing arrives with every start");
 }
 
+#[rstest]
+#[case("original = \"move\"\ndone = \"done\"")]
+#[case("original = \"move\"\ndone = \"done\"\nwhole_folders = true")]
+fn what_systems_put_into_shared_folders_is_no_arrival(#[case] original: &str) {
+    let house = House::with(original, "");
+    for folder in ["$RECYCLE.BIN/S-1-5-21", "#recycle", "System Volume Information"] {
+        std::fs::create_dir_all(house.path("in").join(folder)).unwrap();
+        house.drop_in(format!("{folder}/cup.mp4"), clip());
+    }
+    house.drop_in("Thumbs.db", b"pictures of a window");
+    assert!(house.run_once().status.success());
+    assert_eq!((tree(&house, "in").len(), tree(&house, "out").len()), (4, 0));
+    let status = house.status();
+    assert!(
+        status["arriving"].as_array().unwrap().is_empty() && status["ended"].as_array().unwrap().is_empty(),
+        "{status:#}"
+    );
+}
+
 #[test]
 fn of_the_same_content_nothing_is_made_again_where_the_watch_says_so() {
     let house = watch_with("same_content = \"skip\"");

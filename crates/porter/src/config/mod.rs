@@ -30,6 +30,7 @@ use crate::route::Condition;
 use crate::services::Service;
 use crate::store::IfTaken;
 use crate::watch::beside::Belonging;
+use crate::watch::folder::is_of_system;
 use crate::watch::gather::Gathering;
 use crate::watch::told::TellAt;
 use media::show;
@@ -214,7 +215,7 @@ impl Watch {
         let of_kind = self.kinds.is_empty() || self.whole_folders || fits(&self.kinds);
         let is_table = self.table.as_ref().is_some_and(|t| path.file_name() == Some(t.as_ref()));
         let is_in = self.include.is_empty() || fits(&self.include);
-        is_late && of_kind && is_in && !is_table && !fits(&self.exclude)
+        is_late && of_kind && is_in && !is_table && !fits(&self.exclude) && !is_of_system(path)
     }
 }
 

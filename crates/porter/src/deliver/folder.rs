@@ -78,8 +78,10 @@ impl FolderPlace {
         move |e| {
             let why = format!("{what} {at}: {}", plain(&e));
             match e.kind() {
-                ErrorKind::StorageFull | ErrorKind::QuotaExceeded | ErrorKind::FileTooLarge => {
-                    Trouble::Full(why)
+                ErrorKind::StorageFull | ErrorKind::QuotaExceeded => Trouble::Full(why),
+                // Smaller ones fit: FAT takes files of up to 4 GB.
+                ErrorKind::FileTooLarge => {
+                    Trouble::Refused(format!("{why}: the file system there does not take files of this size"))
                 }
                 ErrorKind::PermissionDenied | ErrorKind::ReadOnlyFilesystem | ErrorKind::NotADirectory => {
                     Trouble::Refused(why)
@@ -345,6 +347,19 @@ mod tests {
             let (dir, place) = place();
             (Box::new(dir), Box::new(place))
         });
+    }
+
+    /// A file that is too large for a file system says nothing of the others that go there.
+    #[test]
+    fn what_a_folder_says_is_told_apart() {
+        let (_dir, place) = place();
+        let told = |kind: ErrorKind| place.trouble("cannot write", "a.mov")(kind.into());
+        assert!(matches!(told(ErrorKind::StorageFull), Trouble::Full(_)));
+        assert!(
+            matches!(told(ErrorKind::FileTooLarge), Trouble::Refused(why) if why.contains("of this size"))
+        );
+        assert!(matches!(told(ErrorKind::PermissionDenied), Trouble::Refused(_)));
+        assert!(matches!(told(ErrorKind::NotConnected), Trouble::Away(_)));
     }
 
     #[test]

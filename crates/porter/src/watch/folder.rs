@@ -69,6 +69,33 @@ pub fn look_at(folder: &Dir, path: &Path) -> Option<Found> {
     (!entry.is_folder()).then(|| Found { path: path.to_owned(), seen: entry.seen, is_file: entry.is_file() })
 }
 
+/// What systems, disk stations and programs that show files put into shared folders by themselves, in small letters: bins, states of
+/// the past, thumbnails, how a window is drawn. Nobody dropped it there, and what was thrown away is not to be delivered.
+const OF_SYSTEMS: [&str; 16] = [
+    "$recycle.bin",
+    "recycler",
+    "recycled",
+    "#recycle",
+    "@recycle",
+    "system volume information",
+    "lost+found",
+    "network trash folder",
+    "temporary items",
+    "thumbs.db",
+    "ehthumbs.db",
+    "desktop.ini",
+    "@eadir",
+    "#snapshot",
+    "@snapshot",
+    "~snapshot",
+];
+
+/// Whether a part of a path is the name of something like that.
+pub fn is_of_system(path: &Path) -> bool {
+    let is = |name: &OsStr| OF_SYSTEMS.iter().any(|s| name.eq_ignore_ascii_case(s));
+    path.iter().any(is)
+}
+
 /// True for a reason that the porter wrote beside a file it turned away.
 pub fn is_reason(folder: &Dir, path: &Path) -> bool {
     let name = path.file_name().unwrap_or_default();
@@ -109,6 +136,18 @@ mod tests {
         assert_eq!(look_through(&folder, 0).unwrap().len(), 2);
         assert!(look_at(&folder, Path::new("day1")).is_none());
         assert!(look_at(&folder, Path::new("linked folder/hostname")).is_none());
+    }
+
+    #[test]
+    fn what_systems_put_there_is_known_by_its_names() {
+        let of_system = |p: &str| is_of_system(Path::new(p));
+        assert!(
+            of_system("day 1/Thumbs.db")
+                && of_system("$RECYCLE.BIN/S-1-5/$R1.mp4")
+                && of_system("#recycle/a.mov")
+        );
+        assert!(of_system("day 1/@eaDir/a.mov/thumbnail.jpg") && of_system("lost+found/#123"));
+        assert!(!of_system("thumbs.db.mp4") && !of_system("recycle/a.mov") && !of_system("snapshot/a.mov"));
     }
 
     #[test]

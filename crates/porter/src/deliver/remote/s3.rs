@@ -175,7 +175,7 @@ impl S3Place {
         match code.as_str() {
             "RequestTimeTooSkewed" => remote.refused(format!("{why} (is the clock of this machine right?)")),
             "NoSuchBucket" | "SlowDown" | "InternalError" | "ServiceUnavailable" => remote.away(why),
-            "QuotaExceeded" | "EntityTooLarge" => Trouble::Full(format!("{}: {why}", remote.address)),
+            "QuotaExceeded" => Trouble::Full(format!("{}: {why}", remote.address)),
             _ if status == StatusCode::INSUFFICIENT_STORAGE => {
                 Trouble::Full(format!("{}: {why}", remote.address))
             }
