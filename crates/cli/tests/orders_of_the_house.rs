@@ -341,6 +341,51 @@ fn a_file_whose_number_changes_is_the_same_file() {
     assert_eq!(house.status()["ended"].as_array().unwrap().len(), 3, "another content is another arrival");
 }
 
+/// On a share a file may have its whole size, and a time that stands still, long before it has its content.
+#[test]
+fn a_file_whose_end_is_empty_is_looked_at_again_on_a_share() {
+    let house = House::with("original = \"move\"\ndone = \"done\"", "");
+    house.reconfigure("kind == \"video\"", "kind == \"audio\"");
+    house.reconfigure("preset = \"proxy\", name = \"{stem}_proxy\"", "original = true, name = \"{stem}\"");
+    house.reconfigure("second_look = \"600 ms\"", "second_look = \"2 s\"");
+    let (samples, part) = (400_000u32, 100_000usize);
+    let mut head = b"RIFF".to_vec();
+    head.extend((36 + samples * 2).to_le_bytes());
+    head.extend(b"WAVEfmt ");
+    head.extend(16u32.to_le_bytes());
+    head.extend([1u16, 1].iter().flat_map(|v| v.to_le_bytes()));
+    head.extend([48_000u32, 96_000].iter().flat_map(|v| v.to_le_bytes()));
+    head.extend([2u16, 16].iter().flat_map(|v| v.to_le_bytes()));
+    head.extend(b"data");
+    head.extend((samples * 2).to_le_bytes());
+    let sound: Vec<u8> = (0..samples).flat_map(|i| ((i * 37 % 20_000) as i16 | 1).to_le_bytes()).collect();
+    let path = house.path("in/tide.wav");
+    let file = std::fs::File::create(&path).unwrap();
+    file.set_len(head.len() as u64 + u64::from(samples) * 2).unwrap();
+    std::os::unix::fs::FileExt::write_all_at(&file, &head, 0).unwrap();
+    let stands = std::time::SystemTime::now() - std::time::Duration::from_secs(100);
+    file.set_modified(stands).unwrap();
+    let mut c = Command::new(PROGRAM);
+    c.arg("run").arg(house.path("")).env("DEFT_PORTER_TEST_KEEPS_NOTHING", "1");
+    let porter = c.stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null()).spawn().unwrap();
+    // Written for three seconds, a part at a time; the time is always the same.
+    for (n, piece) in sound.chunks(part).enumerate() {
+        std::thread::sleep(std::time::Duration::from_millis(400));
+        std::os::unix::fs::FileExt::write_all_at(&file, piece, (head.len() + n * part) as u64).unwrap();
+        file.set_modified(stands).unwrap();
+        assert!(!house.path("out/tide.wav").exists(), "taken with {} bytes in it", n * part);
+    }
+    let start = std::time::Instant::now();
+    while !house.path("out/tide.wav").exists() {
+        assert!(start.elapsed() < std::time::Duration::from_secs(30));
+        std::thread::sleep(std::time::Duration::from_millis(20));
+    }
+    drop(support::Running(porter));
+    assert_eq!(read(&house, "out/tide.wav"), [head, sound].concat());
+    let log = text(&crate::porter(&house, &["log"]));
+    assert!(log.contains("its end is empty"), "{log}");
+}
+
 /// A file system that keeps neither numbers nor when something was changed, as FAT and many shares: what is left is not made again
 /// however often its numbers change, and what went away and is put back is another arrival.
 #[rstest]
@@ -391,6 +436,7 @@ fn what_systems_put_into_shared_folders_is_no_arrival(#[case] original: &str) {
         house.drop_in(format!("{folder}/cup.mp4"), clip());
     }
     house.drop_in("Thumbs.db", b"pictures of a window");
+    assert!(house.status()["arriving"].as_array().unwrap().is_empty(), "before there ever was a porter");
     assert!(house.run_once().status.success());
     assert_eq!((tree(&house, "in").len(), tree(&house, "out").len()), (4, 0));
     let status = house.status();

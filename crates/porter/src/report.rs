@@ -363,6 +363,8 @@ fn arriving(house: &House, store: Option<&Store>, now: Option<&Now>, out: &mut S
             None => match Dir::open(&w.folder).and_then(|d| Ok((folder::look_through(&d, w.depth)?, d))) {
                 Ok((found, dir)) => {
                     let mut found = if w.whole_folders { whole(found, &dir) } else { found };
+                    // As who watches would leave it out.
+                    found.retain(|f| !f.is_file || w.takes(&f.path, &f.seen));
                     found.sort_by(|a, b| a.path.cmp(&b.path));
                     let mut more = 0;
                     for f in found {

@@ -135,6 +135,13 @@ pub fn keeps(file: impl AsFd) -> Keeps {
     .unwrap_or(Keeps::ALL)
 }
 
+/// File systems of this machine's own disks, whose changes are told and whose times are those of the last byte.
+const LOCAL: [&str; 9] = ["ext2", "ext3", "ext4", "xfs", "btrfs", "tmpfs", "f2fs", "zfs", "bcachefs"];
+
+pub fn is_local(dir: &Dir) -> bool {
+    !keeps_nothing() && Mount::of(dir).is_some_and(|m| LOCAL.contains(&m.kind.as_str()))
+}
+
 /// In tests: as on a file system that keeps neither.
 fn keeps_nothing() -> bool {
     cfg!(feature = "stops") && std::env::var_os("DEFT_PORTER_TEST_KEEPS_NOTHING").is_some()

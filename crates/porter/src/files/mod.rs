@@ -2,6 +2,7 @@
 
 pub mod copy;
 pub mod dir;
+pub mod filling;
 pub mod frames;
 pub mod known;
 pub mod many;

@@ -311,7 +311,7 @@ impl<F: FnMut(&Event)> Dispatch<F> {
             }
             match &task.cause {
                 // It is given its whole time again: how much of it went by nobody knows.
-                Some(Cause::SecondLook { .. }) => {
+                Some(Cause::SecondLook { .. } | Cause::Filling { .. }) => {
                     let wait = self.second_look(task.key.job)?;
                     self.schedule.hold(&task.key, self.now() + wait, true);
                 }

@@ -71,6 +71,11 @@ pub enum Cause {
     SecondLook {
         why: String,
     },
+    /// Its end is empty, as if it were still being copied: it is looked at again, until no more comes.
+    Filling {
+        /// Bytes that seem to be there.
+        upto: u64,
+    },
     Place {
         name: String,
         why: String,
@@ -114,7 +119,7 @@ pub enum Cause {
 impl Cause {
     /// It passes by itself, and nobody has to do anything about it.
     pub fn passes(&self) -> bool {
-        matches!(self, Cause::SecondLook { .. } | Cause::Sibling { .. })
+        matches!(self, Cause::SecondLook { .. } | Cause::Filling { .. } | Cause::Sibling { .. })
     }
 
     /// It does not go on unless somebody does something.
@@ -126,6 +131,12 @@ impl Cause {
     pub fn words(&self) -> String {
         match self {
             Cause::SecondLook { why } => format!("looked at again before it is turned away: {why}"),
+            Cause::Filling { upto } => {
+                let so_far = crate::page::bytes(*upto);
+                format!(
+                    "looked at again: its end is empty, as if it were still being copied ({so_far} so far)"
+                )
+            }
             Cause::Place { name, why } | Cause::Hours { name, why } => format!("place \"{name}\": {why}"),
             Cause::Watch { name, why } => format!("watch folder \"{name}\": {why}"),
             Cause::Service { why }

@@ -7,7 +7,7 @@ use super::gather::Gather;
 use super::steady::{Steady, Waiting, Why};
 use super::trees::Trees;
 use crate::config::Watch;
-use crate::files::known::Mount;
+use crate::files::known;
 use crate::files::many::{self, Kind, Many};
 use crate::files::{Dir, Seen};
 use notify::{RecursiveMode, Watcher as _};
@@ -72,8 +72,6 @@ const TELL_EVERY: Duration = Duration::from_millis(300);
 const CALM: u32 = 3;
 /// and it is gone through so often then, for what no event tells.
 const CALM_LOOK: Duration = Duration::from_secs(180);
-/// File systems of this machine, of which every change is told.
-const LOCAL: [&str; 9] = ["ext2", "ext3", "ext4", "xfs", "btrfs", "tmpfs", "f2fs", "zfs", "bcachefs"];
 
 /// The thread of one watch. It ends some time after it was told to; nobody waits for it.
 pub struct WatchThread {
@@ -474,7 +472,7 @@ impl Events {
         }
         if watcher.watch(&self.path, self.mode).is_ok() {
             self.followed = now;
-            self.is_local = Mount::of(folder).is_some_and(|m| LOCAL.contains(&m.kind.as_str()));
+            self.is_local = known::is_local(folder);
         }
     }
 

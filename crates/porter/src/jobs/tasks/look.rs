@@ -6,13 +6,16 @@ use crate::clock::{self, Micros};
 use crate::config::{Rule, SameContent};
 use crate::error::{Error, Result};
 use crate::files::Watching;
+use crate::files::filling;
 use crate::files::frames::Frames;
 use crate::files::many::Tree;
 use crate::files::pieces;
 use crate::maker::{self, Bounds, Class, FileName, InFolder, Order, Outcome, Pieces, Run, RunOf, Work};
 use crate::progress::{Progress, Stage};
 use crate::route::{self, Decision, Item};
-use crate::store::{Change, Counts, IfTaken, Job, PlannedOutput, RECIPE_VERSION, Sql, Step, Task, TaskKey};
+use crate::store::{
+    Cause, Change, Counts, IfTaken, Job, PlannedOutput, RECIPE_VERSION, Sql, Step, Task, TaskKey,
+};
 use media::container::with_sound::WithSound;
 use media::container::{Demux, listed};
 use media::facts::{self, Facts};
@@ -39,6 +42,9 @@ pub fn look(d: &Desk<'_>, task: &Task) -> Result<Next> {
         Source::Changed => return d.withdraw(original::CHANGED),
         Source::Gone => return d.withdraw(original::GONE),
     };
+    if let Some(wait) = filling(d, &source, task)? {
+        return Ok(wait);
+    }
     if let Some(known) = worked_on_before(d, &source)? {
         return d.withdraw(&known);
     }
@@ -106,6 +112,25 @@ pub fn look(d: &Desk<'_>, task: &Task) -> Result<Next> {
         },
         Outcome::Ended(..) | Outcome::Tried(..) => Err(Error::Maker("the child did something else".into())),
     }
+}
+
+/// Whether a file seems to be written still, although neither its size nor its time changes: on a share that may be so. A marker
+/// says that it is not.
+fn filling(d: &Desk<'_>, source: &original::Found, task: &Task) -> Result<Option<Next>> {
+    if d.job.many.is_some()
+        || d.job.taken_to.is_some()
+        || d.watch.belonging.marker.is_some()
+        || source.is_local()
+    {
+        return Ok(None);
+    }
+    let fail = |e| Error::path("cannot read", &source.path())(e);
+    let Some(upto) = filling::upto(&source.open()?, d.job.seen.size).map_err(fail)? else { return Ok(None) };
+    // What ends in silence ends so a second time.
+    if matches!(task.cause, Some(Cause::Filling { upto: before }) if before == upto) {
+        return Ok(None);
+    }
+    Ok(Some(Next::wait(Cause::Filling { upto }, d.watch.second_look)))
 }
 
 /// Why a folder cannot be taken whole.

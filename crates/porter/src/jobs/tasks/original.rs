@@ -5,7 +5,7 @@ use super::{Desk, Worker};
 use crate::error::{Error, Result};
 use crate::files::copy::digest_of;
 use crate::files::dir::entry_of;
-use crate::files::known::Role;
+use crate::files::known::{self, Role};
 use crate::files::many::Many;
 use crate::files::moving::{At, Moved, finish, move_if_free};
 use crate::files::{Dir, Seen};
@@ -66,6 +66,11 @@ impl Found {
 }
 
 impl Found {
+    /// It lies on a disk of this machine.
+    pub fn is_local(&self) -> bool {
+        known::is_local(&self.dir)
+    }
+
     /// The folder that it lies in, opened.
     pub fn folder(&self) -> Result<File> {
         let fd = self.dir.fd().try_clone().map_err(Error::path("cannot read", self.dir.path()))?;
