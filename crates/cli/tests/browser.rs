@@ -462,7 +462,8 @@ fn the_reading_page_prints_as_a_text() {
 fn the_reading_page_goes_to_words_marks_them_and_searches() {
     let Some(said) = ask(&reading_page().replace("</body>", READER), b"") else { return };
     assert!(said["error"].is_null(), "{said}");
-    assert!((said["at"].as_f64().unwrap() - 0.6).abs() < 0.05, "{said}");
+    // It plays from there on: how long, nobody knows of a busy machine; not longer than the word.
+    assert!((0.55..0.78).contains(&said["at"].as_f64().unwrap()), "{said}");
     assert_eq!(
         (said["now"].to_string(), said["later"].to_string()),
         ("[\"in.\"]".into(), "[\"they\"]".into())
