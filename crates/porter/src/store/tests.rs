@@ -304,6 +304,28 @@ fn jobs_come_in_pages() {
     assert_eq!(open.rows.iter().map(|j| j.id).collect::<Vec<_>>(), [6, 7]);
 }
 
+/// Where no numbers are kept, files of one size and time are told apart by their paths.
+#[test]
+fn what_was_left_is_known_by_its_path_first() {
+    let (_dir, s) = store();
+    let look = |path: &str, content: Option<&str>| {
+        let job = s.read(|v| v.next_job()).unwrap();
+        let (watch, path, seen) = ("cards".to_owned(), PathBuf::from(path), seen(0));
+        let arrived = Change::Arrived { job, watch, path, seen, priority: 0, many: None, beside: Vec::new() };
+        let content = content.map(str::to_owned);
+        let done = content.is_some().then_some(Change::Done { job, note: None, content });
+        s.commit([arrived].into_iter().chain(done)).unwrap();
+        job
+    };
+    let (first, second) = (look("a.dpx", Some("one")), look("b.dpx", Some("two")));
+    let known = |path: &str| {
+        let job = look(path, None);
+        s.read(|v| v.known_before(&v.job(job)?.unwrap())).unwrap().map(|j| j.id)
+    };
+    assert_eq!((known("a.dpx"), known("b.dpx")), (Some(first), Some(second)));
+    assert_eq!(known("renamed.dpx"), Some(second), "by what else it is; its content decides");
+}
+
 /// Every query that is asked again and again goes by an index: none looks through what has piled up in years.
 #[rstest]
 #[case(NEXT_OPEN)]

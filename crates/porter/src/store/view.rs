@@ -280,20 +280,15 @@ impl View<'_> {
     /// away and comes back is another arrival, and so is what nothing came of.
     pub fn known_before(&self, job: &Job) -> Sql<Option<Job>> {
         let s = &job.seen;
-        self.db
-            .prepare_cached(KNOWN_BEFORE)?
-            .query_row(params![job.watch, s.inode as i64, s.size as i64, s.modified, job.id], self::job)
-            .optional()?
-            .map_or_else(
-                // Under the same path it may have got another number: not every file system keeps them.
-                || {
-                    let mut q = self.db.prepare_cached(KNOWN_HERE)?;
-                    let path = bytes(&job.path);
-                    q.query_row(params![job.watch, path, s.size as i64, s.modified, job.id], self::job)
-                        .optional()
-                },
-                |known| Ok(Some(known)),
-            )
+        let find = |sql: &str, by: &dyn rusqlite::ToSql| {
+            let mut q = self.db.prepare_cached(sql)?;
+            q.query_row(params![job.watch, by, s.size as i64, s.modified, job.id], self::job).optional()
+        };
+        // Not every file system keeps numbers: first by the path, for many files may have the number 0.
+        match find(KNOWN_HERE, &bytes(&job.path))? {
+            None => find(KNOWN_BEFORE, &(s.inode as i64)),
+            known => Ok(known),
+        }
     }
 
     /// How many other arrivals there are of what this is a version of.
