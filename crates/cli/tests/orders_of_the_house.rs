@@ -508,6 +508,37 @@ fn what_was_touched_while_it_was_worked_on_is_begun_anew() {
     assert!(ended <= 2, "{}", text(&porter(&house, &["log"])));
 }
 
+/// Other rights are no other file: what waits to be put away is known by its content, where that is known.
+#[rstest]
+#[case::read_when_it_arrived("same_content = \"skip\"", "{ preset = \"proxy\"", 1)]
+#[case::delivered_as_it_came("", "{ original = true", 1)]
+#[case::never_read_as_a_whole("", "{ preset = \"proxy\"", 2)]
+fn what_is_touched_while_it_waits_to_be_put_away(
+    #[case] more: &str,
+    #[case] make: &str,
+    #[case] jobs: usize,
+) {
+    let house = watch_with(more);
+    house.reconfigure("{ preset = \"proxy\", name = \"{stem}_proxy\"", make);
+    let check = Command::new(PROGRAM).args(["check", "--mark"]).arg(house.path("")).output().unwrap();
+    assert!(check.status.success(), "{}", text(&check));
+    std::fs::rename(house.path("done"), house.path("done.away")).unwrap();
+    let porter_runs = house.start();
+    house.drop_in("cup.mp4", clip());
+    house.wait_until("waits for the folder", |s| {
+        s["open"].as_array().unwrap().iter().any(|j| j["held"].as_str().is_some_and(|h| h.contains("done")))
+    });
+    let mode = std::os::unix::fs::PermissionsExt::from_mode(0o600);
+    std::fs::set_permissions(house.path("in/cup.mp4"), mode).unwrap();
+    std::fs::rename(house.path("done.away"), house.path("done")).unwrap();
+    house.wait_until("is done", |s| {
+        s["ended"].as_array().unwrap().len() == jobs && s["open"] == serde_json::json!([])
+    });
+    drop(porter_runs);
+    assert_eq!(std::fs::read(house.path("done/cup.mp4")).unwrap(), clip());
+    assert!(!house.path("in/cup.mp4").exists());
+}
+
 #[test]
 fn configurations_are_kept_under_numbers() {
     let house = House::new();

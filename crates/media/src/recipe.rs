@@ -575,6 +575,8 @@ pub enum StillChoice {
     WebpLossy(u8),
     /// AV1 with a quality of 1 to 100.
     Avif(u8),
+    /// The same in 10 bits.
+    Avif10(u8),
     /// 10 bits.
     Dpx,
     /// Linear light.

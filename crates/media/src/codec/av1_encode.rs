@@ -27,7 +27,7 @@ pub fn encoder(form: &PictureForm, rate: BitRecipe, key_every: u32) -> Result<Bo
     maker::encoder(form, rate, key_every)
 }
 
-/// One picture by itself, 8-bit 4:2:0, with a quantiser of 1 to 63: the setup record, and its packet.
+/// One picture by itself, 4:2:0 of 8 or 10 bits, with a quantiser of 1 to 63: the setup record, and its packet.
 pub fn still(frame: &VideoFrame, quantiser: u32) -> Result<(Vec<u8>, Vec<u8>)> {
     there()?;
     let form = PictureForm {

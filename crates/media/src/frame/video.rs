@@ -133,6 +133,13 @@ impl Plane {
             Samples::U8(_) => None,
         }
     }
+    /// One value everywhere.
+    pub fn fill(&mut self, v: u16) {
+        match &mut self.samples {
+            Samples::U8(b) => b.fill(v as u8),
+            Samples::U16(w) => w.fill(v),
+        }
+    }
     /// Copies rows of `stride` bytes in; samples over 8 bits are two bytes, low one first. What is missing
     /// at the end stays as it was.
     pub fn fill_rows(&mut self, rows: &[u8], stride: usize) {

@@ -143,7 +143,7 @@ fn is_av1(line: &MadePlan) -> bool {
 
 /// Written while the film goes on. Encoders of stills and of films take turns (`codec/svt`), so they would wait for each other.
 fn is_avif_on_the_way(p: &crate::plan::PicturesPlan) -> bool {
-    p.kind.is_folder() && matches!(p.format, crate::still::StillCodec::Avif(_))
+    p.kind.is_folder() && p.format.is_av1()
 }
 
 /// Does the work of an output behind that of who reads, decodes and filters for it. An encoder has more threads than there are

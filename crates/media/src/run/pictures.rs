@@ -126,7 +126,7 @@ impl Collect for Sheet {
         let at = |n: u32, cell: u32| n * (cell + self.gap) + self.gap;
         let f = &shown.frame;
         let place = (at(x, self.cell.0), self.top + at(y, self.cell.1));
-        self.canvas.set(&colour::to_rgb8(f), (f.width, f.height), place);
+        self.canvas.set(&colour::to_rgb8(f)?, (f.width, f.height), place);
         self.count += 1;
         Ok(())
     }
@@ -211,7 +211,7 @@ impl Collect for Strip {
         let n = self.times.len() as u32 % self.per_sheet;
         let f = &shown.frame;
         let place = (n % self.columns * self.cell.0, n / self.columns * self.cell.1);
-        self.canvas.set(&colour::to_rgb8(f), (f.width, f.height), place);
+        self.canvas.set(&colour::to_rgb8(f)?, (f.width, f.height), place);
         self.times.push(shown.pts as f64 / self.timescale);
         Ok(())
     }
@@ -295,7 +295,7 @@ impl Collect for Preview {
         if (f.width, f.height) != self.size {
             return Err(Error::unsupported("preview", "the picture changes its size midway"));
         }
-        let rgb = colour::to_rgb8(f);
+        let rgb = colour::to_rgb8(f)?;
         match &mut self.to {
             Moves::Gif(encoder) => {
                 let (w, h) = (f.width as u16, f.height as u16);

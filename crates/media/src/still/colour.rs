@@ -237,11 +237,21 @@ fn each_row<T: Send>(data: &mut [T], wide: usize, one: impl Fn(&mut [Vec<f32>; 3
     });
 }
 
-/// A frame as a picture of red, green and blue, 8 bits where it has 8 and 16 otherwise.
+/// A frame of a still as a picture of red, green and blue, 8 bits where it has 8 and 16 otherwise.
 pub fn to_picture(f: &VideoFrame) -> Result<DynamicImage> {
+    pictured(f, weights(f.colour.matrix))
+}
+
+/// The same of a film, where what is not stated has another custom.
+pub fn film_picture(f: &VideoFrame) -> Result<DynamicImage> {
+    let (kr, kb) = crate::filter::video::frame::weights(f.colour.matrix);
+    pictured(f, (kr as f32, kb as f32))
+}
+
+/// H.273, 8.3, by the matrix and range that the frame states.
+fn pictured(f: &VideoFrame, (kr, kb): (f32, f32)) -> Result<DynamicImage> {
     super::check_area("picture", f.width, f.height)?;
     let most = f32::from(((1u32 << f.depth) - 1) as u16);
-    let (kr, kb) = weights(f.colour.matrix);
     let kg = 1.0 - kr - kb;
     let step = f32::from(1u16 << (f.depth - 8));
     let (black, white, span) =
@@ -324,41 +334,19 @@ pub fn to_picture(f: &VideoFrame) -> Result<DynamicImage> {
     picture.ok_or_else(|| Error::limit("picture", "too large to be put together"))
 }
 
-/// A frame as red, green and blue of 8 bits, interleaved. (H.273, 8.3, by the matrix and range the frame states; coverage is
-/// shown over black.)
-pub fn to_rgb8(f: &VideoFrame) -> Vec<u8> {
-    let most = f64::from((1u32 << f.depth) - 1);
-    let scale = f64::from(1u32 << (f.depth - 8));
-    let (kr, kb) = crate::filter::video::frame::weights(f.colour.matrix);
-    let full = f.colour.full_range;
-    let mut out = Vec::with_capacity(f.width as usize * f.height as usize * 3);
-    let byte = |v: f64| (v * 255.0).round().clamp(0.0, 255.0) as u8;
-    for y in 0..f.height {
-        for x in 0..f.width {
-            let at = |i: usize| {
-                let (sx, sy) = crate::filter::video::frame::shared(f.chroma, i);
-                f64::from(f.planes[i].at(x / sx as u32, y / sy as u32))
-            };
-            let rgb = match f.chroma {
-                Chroma::Rgb => [0, 1, 2].map(|i| at(i) / most),
-                Chroma::Rgba => [0, 1, 2].map(|i| at(i) / most * at(3) / most),
-                Chroma::C444 if f.colour.matrix == 0 => [2, 0, 1].map(|i| at(i) / most),
-                _ => {
-                    let luma = if full { at(0) / most } else { (at(0) / scale - 16.0) / 219.0 };
-                    let difference = |i: usize| match f.chroma {
-                        Chroma::Gray => 0.0,
-                        _ if full => (at(i) - f64::from(1u32 << (f.depth - 1))) / most,
-                        _ => (at(i) / scale - 128.0) / 224.0,
-                    };
-                    let (cb, cr) = (difference(1), difference(2));
-                    let (r, b) = (luma + 2.0 * (1.0 - kr) * cr, luma + 2.0 * (1.0 - kb) * cb);
-                    [r, (luma - kr * r - kb * b) / (1.0 - kr - kb), b]
-                }
-            };
-            out.extend(rgb.map(byte));
+/// A frame of a film as red, green and blue of 8 bits, interleaved; coverage is shown over black.
+pub fn to_rgb8(f: &VideoFrame) -> Result<Vec<u8>> {
+    let mut out = eight(film_picture(f)?).into_rgb8().into_raw();
+    if let (Chroma::Rgba, Some(coverage)) = (f.chroma, f.planes.get(3)) {
+        let most = (1u32 << f.depth) - 1;
+        for (y, row) in out.chunks_exact_mut(f.width as usize * 3).enumerate() {
+            for (x, pixel) in row.chunks_exact_mut(3).enumerate() {
+                let over = u32::from(coverage.at(x as u32, y as u32));
+                pixel.iter_mut().for_each(|v| *v = ((u32::from(*v) * over + most / 2) / most) as u8);
+            }
         }
     }
-    out
+    Ok(out)
 }
 
 /// A picture that was worked on in sixteen bits, in the eight that its file has.

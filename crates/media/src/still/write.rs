@@ -23,7 +23,7 @@ type Named = (&'static str, fn(u8) -> StillCodec);
 
 impl StillCodec {
     /// Every format by its name in settings; quality is JPEG's.
-    pub const ALL: [Named; 10] = [
+    pub const ALL: [Named; 11] = [
         ("jpeg", StillCodec::Jpeg),
         ("png", |_| StillCodec::Png),
         ("png16", |_| StillCodec::Png16),
@@ -32,6 +32,7 @@ impl StillCodec {
         ("webp", |_| StillCodec::Webp),
         ("webp-lossy", StillCodec::WebpLossy),
         ("avif", StillCodec::Avif),
+        ("avif10", StillCodec::Avif10),
         ("dpx", |_| StillCodec::Dpx),
         ("exr", |_| StillCodec::Exr),
     ];
@@ -42,7 +43,7 @@ impl StillCodec {
             StillCodec::Png | StillCodec::Png16 => "png",
             StillCodec::Tiff | StillCodec::Tiff16 => "tif",
             StillCodec::Webp | StillCodec::WebpLossy(_) => "webp",
-            StillCodec::Avif(_) => "avif",
+            StillCodec::Avif(_) | StillCodec::Avif10(_) => "avif",
             StillCodec::Dpx => "dpx",
             StillCodec::Exr => "exr",
         }
@@ -58,6 +59,7 @@ impl StillCodec {
             StillCodec::Webp => "WebP without loss".into(),
             StillCodec::WebpLossy(q) => format!("WebP, quality {q}"),
             StillCodec::Avif(q) => format!("AVIF, quality {q}"),
+            StillCodec::Avif10(q) => format!("AVIF of 10 bits, quality {q}"),
             StillCodec::Dpx => "DPX of 10 bits".into(),
             StillCodec::Exr => "OpenEXR of linear light".into(),
         }
@@ -66,7 +68,7 @@ impl StillCodec {
     /// Why this program does not make it, if it does not.
     pub fn missing(self) -> Result<()> {
         match self {
-            StillCodec::Avif(_) => av1_encode::there(),
+            StillCodec::Avif(_) | StillCodec::Avif10(_) => av1_encode::there(),
             StillCodec::WebpLossy(_) => vpx::no_still(),
             _ => Ok(()),
         }
@@ -74,18 +76,23 @@ impl StillCodec {
 
     /// The size that it has of a picture of another: some know even sides only.
     fn size(self, (w, h): (u32, u32)) -> (u32, u32) {
-        if let StillCodec::Avif(_) = self { (w & !1, h & !1) } else { (w, h) }
+        if self.is_av1() { (w & !1, h & !1) } else { (w, h) }
+    }
+
+    pub fn is_av1(self) -> bool {
+        matches!(self, StillCodec::Avif(_) | StillCodec::Avif10(_))
     }
 
     /// More than 8 bits a sample.
     pub fn is_deep(self) -> bool {
-        matches!(self, StillCodec::Png16 | StillCodec::Tiff16 | StillCodec::Dpx | StillCodec::Exr)
+        use StillCodec::{Avif10, Dpx, Exr, Png16, Tiff16};
+        matches!(self, Png16 | Tiff16 | Avif10(_) | Dpx | Exr)
     }
 
     /// It can be seen through.
     pub fn holds_alpha(self) -> bool {
         use StillCodec::{Exr, Png, Png16, Tiff, Tiff16, Webp};
-        matches!(self, Png | Png16 | Tiff | Tiff16 | Webp | Exr)
+        self.is_av1() || matches!(self, Png | Png16 | Tiff | Tiff16 | Webp | Exr)
     }
 }
 
@@ -157,7 +164,7 @@ fn convert_seen(
     out: &mut dyn Out,
 ) -> Result<(u32, u32)> {
     let (w, h) = (picture.width(), picture.height());
-    let (tw, th) = within((w, h), limit);
+    let (tw, th) = codec.size(within((w, h), limit));
     let mut words = picture.to_rgba16().into_raw();
     if (tw, th) != (w, h) {
         // Colours that are not seen must not come into those that are.
@@ -181,10 +188,11 @@ fn convert_seen(
 /// Writes red, green, blue and coverage of 16 bits.
 fn encode_seen(words: Vec<u16>, (w, h): (u32, u32), codec: StillCodec, out: &mut dyn Out) -> Result<()> {
     let picture = ImageBuffer::from_raw(w, h, words).map(DynamicImage::ImageRgba16);
-    let picture =
-        picture.ok_or_else(|| Error::limit("still", "a picture of another size than its samples"))?;
+    let picture = picture.ok_or_else(another_size)?;
     let mut out = BufWriter::with_capacity(BLOCK, out);
     let (picture, format) = match codec {
+        StillCodec::Avif(q) => return avif(picture.to_rgba8().into(), 8, q, &mut out),
+        StillCodec::Avif10(q) => return avif(picture, 10, q, &mut out),
         StillCodec::Tiff16 => (picture, image::ImageFormat::Tiff),
         StillCodec::Tiff => (picture.to_rgba8().into(), image::ImageFormat::Tiff),
         StillCodec::Png => (picture.to_rgba8().into(), image::ImageFormat::Png),
@@ -193,6 +201,19 @@ fn encode_seen(words: Vec<u16>, (w, h): (u32, u32), codec: StillCodec, out: &mut
         _ => (picture, image::ImageFormat::Png),
     };
     picture.write_to(&mut out, format).map_err(written)?;
+    Ok(out.flush()?)
+}
+
+fn another_size() -> Error {
+    Error::limit("still", "a picture of another size than its samples")
+}
+
+/// Without the last row and column of sides that are not even.
+fn avif(picture: DynamicImage, depth: u8, quality: u8, out: &mut dyn Out) -> Result<()> {
+    let (w, h) = (picture.width(), picture.height());
+    let even = StillCodec::Avif(quality).size((w, h));
+    let picture = if even == (w, h) { picture } else { picture.crop_imm(0, 0, even.0, even.1) };
+    avif::write(&picture, depth, quality, out)?;
     Ok(out.flush()?)
 }
 
@@ -217,16 +238,18 @@ pub(crate) fn encode(bytes: &[u8], (w, h): (u32, u32), codec: StillCodec, out: &
             image::codecs::tiff::TiffEncoder::new(&mut out).write_image(bytes, w, h, rgb).map_err(written)?
         }
         StillCodec::Avif(q) => {
-            let even = codec.size((w, h));
-            let rows = bytes.chunks_exact(w as usize * 3).take(even.1 as usize);
-            let rgb = rows.flat_map(|r| &r[..even.0 as usize * 3]).copied().collect();
-            avif::write(rgb, even, q, &mut out)?;
+            let rgb = ImageBuffer::from_raw(w, h, bytes.to_vec()).ok_or_else(another_size)?;
+            return avif(DynamicImage::ImageRgb8(rgb), 8, q, &mut out);
         }
         StillCodec::WebpLossy(q) => webp::write(bytes, (w, h), q, &mut out)?,
         StillCodec::Webp => image::codecs::webp::WebPEncoder::new_lossless(&mut out)
             .write_image(bytes, w, h, rgb)
             .map_err(written)?,
-        StillCodec::Png16 | StillCodec::Tiff16 | StillCodec::Dpx | StillCodec::Exr => {
+        StillCodec::Png16
+        | StillCodec::Tiff16
+        | StillCodec::Avif10(_)
+        | StillCodec::Dpx
+        | StillCodec::Exr => {
             let words = bytes.iter().map(|b| u16::from(*b) * 257).collect();
             return encode_deep(words, (w, h), codec, &mut out);
         }
@@ -250,6 +273,10 @@ fn encode_deep(words: Vec<u16>, (w, h): (u32, u32), codec: StillCodec, out: &mut
             .write_image(bytemuck::cast_slice(&words), w, h, rgb)
             .map_err(written)?,
         StillCodec::Dpx => out.write_all(&super::dpx::write(&words, (w, h)))?,
+        StillCodec::Avif10(q) => {
+            let rgb = ImageBuffer::from_raw(w, h, words).ok_or_else(another_size)?;
+            return avif(DynamicImage::ImageRgb16(rgb), 10, q, &mut out);
+        }
         StillCodec::Exr => {
             let light = colour::light;
             let pixel = |x: u32, y: u32| {
@@ -273,9 +300,9 @@ pub fn write_frame(f: &VideoFrame, codec: StillCodec, out: &mut dyn Out) -> Resu
         return encode_seen(colour::seen(f), size, codec, out);
     }
     if codec.is_deep() {
-        return encode_deep(colour::to_picture(f)?.to_rgb16().into_raw(), size, codec, out);
+        return encode_deep(colour::film_picture(f)?.into_rgb16().into_raw(), size, codec, out);
     }
-    encode(&colour::to_rgb8(f), size, codec, out)
+    encode(&colour::to_rgb8(f)?, size, codec, out)
 }
 
 /// So many samples a pixel, beside each other, in another size.
@@ -298,7 +325,7 @@ mod tests {
     /// What can be seen through stays so where the format has it, and is laid over a ground or left out where that is asked for.
     #[rstest]
     fn alpha_is_kept_filled_or_left_out(
-        #[values(0, 1, 2, 3, 4, 5, 9)] which: usize,
+        #[values(0, 1, 2, 3, 4, 5, 10)] which: usize,
         #[values(AlphaWay::Keep, AlphaWay::Fill, AlphaWay::Drop)] way: AlphaWay,
         #[values(0, 40)] limit: u32,
     ) {
@@ -344,7 +371,7 @@ mod tests {
     /// Every format holds what was put in, as exactly as it can, and is read back in the size that was asked for.
     #[rstest]
     fn what_is_written_is_read(
-        #[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9)] which: usize,
+        #[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10)] which: usize,
         #[values(0, 80)] limit: u32,
     ) {
         let (name, codec) = StillCodec::ALL[which];
@@ -360,7 +387,8 @@ mod tests {
         assert_eq!((f.width, f.height), size);
         let by = 160 / f.width;
         let near = match codec {
-            StillCodec::Jpeg(_) | StillCodec::WebpLossy(_) | StillCodec::Avif(_) => 2500,
+            StillCodec::Jpeg(_) | StillCodec::WebpLossy(_) => 2500,
+            codec if codec.is_av1() => 2500,
             _ if !codec.is_deep() => 200,
             StillCodec::Dpx => 40,
             _ => 3,

@@ -10,6 +10,7 @@ use crate::recipe::BitRecipe;
 
 /// The smallest side that the library takes.
 pub const LEAST: u32 = 64;
+
 /// Keeps the library from telling about its settings, on a standard error that is the program's; of errors it tells still. To
 /// be called before there are threads: it writes to the environment.
 pub fn quiet() {

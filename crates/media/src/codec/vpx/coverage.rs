@@ -61,11 +61,7 @@ fn covered(to: &mut Plane, from: Option<&VideoFrame>) {
     let luma = from.and_then(|f| f.planes.first()).filter(|p| (p.width, p.height) == (to.width, to.height));
     match luma.and_then(|p| Some((p.bytes()?, p.stride))) {
         Some((bytes, stride)) => to.fill_rows(bytes, stride),
-        None => {
-            if let Samples::U8(all) = &mut to.samples {
-                all.fill(255);
-            }
-        }
+        None => to.fill(255),
     }
 }
 
@@ -116,9 +112,6 @@ fn joined(f: &VideoFrame, coverage: Option<&VideoFrame>, pool: &Pool) -> Result<
     Ok(out)
 }
 
-/// The colours of what is coded, of pictures that can be seen through.
-pub const CODED: Wanted = Wanted::PLAIN;
-
 /// Both streams; key pictures are those of both.
 pub struct Encoder {
     colours: encode::Encoder,
@@ -136,7 +129,7 @@ impl Encoder {
         Ok(Encoder {
             colours: encode::Encoder::new(&form, rate, key_every)?,
             coverage: encode::Encoder::new(&flat, rate, key_every)?,
-            convert: Converter::to(CODED, pool.clone()),
+            convert: Converter::to(Wanted::PLAIN, pool.clone()),
             pool,
             beside: Vec::new(),
         })
@@ -150,14 +143,18 @@ impl EncodeVideo for Encoder {
         }
         let colours = self.convert.convert(&flatten(frame, None, &self.pool)?)?;
         let mut flat = VideoFrame::new(&self.pool, frame.width, frame.height, Chroma::C420, 8)?;
-        for (n, plane) in flat.planes.iter_mut().enumerate() {
-            for y in 0..plane.height {
-                for x in 0..plane.width {
-                    let v = if n == 0 { frame.planes[3].at(x, y) >> (frame.depth - 8) } else { 128 };
-                    plane.put(x as usize, y as usize, v);
+        let [luma, differences @ ..] = &mut flat.planes[..] else { return Ok(()) };
+        match (frame.planes[3].bytes(), frame.planes[3].stride) {
+            (Some(bytes), stride) => luma.fill_rows(bytes, stride),
+            (None, _) => {
+                for y in 0..luma.height {
+                    for x in 0..luma.width {
+                        luma.put(x as usize, y as usize, frame.planes[3].at(x, y) >> (frame.depth - 8));
+                    }
                 }
             }
         }
+        differences.iter_mut().for_each(|p| p.fill(128));
         let before = out.len();
         self.colours.encode(&colours, pts, duration, out)?;
         self.beside.clear();
@@ -206,7 +203,7 @@ mod tests {
     /// What is coded is read again with its coverage; a picture without one beside it is solid.
     #[test]
     fn coverage_goes_with_the_picture() {
-        let colour = CODED.colour_after(picture(0).colour, Chroma::Rgba);
+        let colour = Wanted::PLAIN.colour_after(picture(0).colour, Chroma::Rgba);
         let form = PictureForm {
             chroma: Chroma::Rgba,
             colour,

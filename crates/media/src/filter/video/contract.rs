@@ -2,7 +2,6 @@
 
 use super::frame::{Fill, Place, Rect};
 use super::*;
-use crate::frame::{Plane, Samples};
 use crate::track::TimecodeTrack;
 use rstest::rstest;
 
@@ -59,16 +58,9 @@ fn flat(pool: &Pool, w: u32, h: u32, chroma: Chroma, depth: u8) -> VideoFrame {
     let mut f = VideoFrame::new(pool, w, h, chroma, depth).unwrap();
     f.colour = Colour { primaries: 1, transfer: 1, matrix: 1, full_range: false };
     for p in &mut f.planes {
-        all(p, 128 << (depth - 8));
+        p.fill(128 << (depth - 8));
     }
     f
-}
-
-fn all(p: &mut Plane, v: u16) {
-    match &mut p.samples {
-        Samples::U8(b) => b.fill(v as u8),
-        Samples::U16(d) => d.fill(v),
-    }
 }
 
 #[rstest]

@@ -138,12 +138,7 @@ impl Converter {
         rows(&f.planes[0], &mut out.planes[0], Share { across: 1, down: 1, up: false }, luma);
         if f.chroma == Chroma::Gray {
             let middle = 1u16 << (self.wanted.depth - 1);
-            for plane in &mut out.planes[1..] {
-                match &mut plane.samples {
-                    Samples::U8(b) => b.fill(middle as u8),
-                    Samples::U16(w) => w.fill(middle),
-                }
-            }
+            out.planes[1..].iter_mut().for_each(|p| p.fill(middle));
             return;
         }
         let tall = self.wanted.chroma == Chroma::C422;

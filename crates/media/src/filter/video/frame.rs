@@ -150,12 +150,7 @@ impl Placer {
                 let mut out = VideoFrame::new(&self.pool, w, h, f.chroma, f.depth)?;
                 let rgb = if let Fill::Colour(rgb) = self.place.fill { rgb } else { [0; 3] };
                 let values = values_of(rgb, f.chroma, f.colour, f.depth);
-                for (p, v) in out.planes.iter_mut().zip(values) {
-                    match &mut p.samples {
-                        Samples::U8(b) => b.fill(v as u8),
-                        Samples::U16(d) => d.fill(v),
-                    }
-                }
+                out.planes.iter_mut().zip(values).for_each(|(p, v)| p.fill(v));
                 out
             }
         };

@@ -129,7 +129,6 @@ pub fn square(width: u32, height: u32, pixel: Ratio) -> (u32, u32) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::frame::Samples;
     use rstest::rstest;
 
     #[rstest]
@@ -158,12 +157,7 @@ mod tests {
         let pool = Pool::new();
         let mut f = VideoFrame::new(&pool, 101, 57, chroma, depth).unwrap();
         let value = (3u16 << (depth - 2)) - 1;
-        for p in &mut f.planes {
-            match &mut p.samples {
-                Samples::U8(b) => b.fill(value as u8),
-                Samples::U16(w) => w.fill(value),
-            }
-        }
+        f.planes.iter_mut().for_each(|p| p.fill(value));
         let out = Scaler::new(40, 30, pool).scale(&f).unwrap();
         assert_eq!((out.width, out.height, out.depth), (40, 30, depth));
         for p in &out.planes {

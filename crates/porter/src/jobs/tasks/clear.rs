@@ -17,6 +17,13 @@ const CHANGED: &str = "the original changed after it was read and was left where
 const STAYS: &str = "what changed or came meanwhile stays, and arrives anew";
 
 pub fn clear(d: &Desk<'_>) -> Result<Next> {
+    match original::touched(d)? {
+        Some(job) => clear_known(&Desk { job: &job, ..*d }),
+        None => clear_known(d),
+    }
+}
+
+fn clear_known(d: &Desk<'_>) -> Result<Next> {
     match d.watch.original {
         Original::Leave => leave(d),
         Original::Remove => remove(d),

@@ -163,27 +163,54 @@ impl Found {
 
 /// A watch folder that is away takes its files along: that is an error here, and no reason to give a job up.
 pub fn source(d: &Desk<'_>) -> Result<Source> {
+    Ok(match found(d)? {
+        Some(found) if is_same(&found.seen, &d.job.seen) => Source::Same(found),
+        Some(_) => Source::Changed,
+        None => Source::Gone,
+    })
+}
+
+/// What lies there now, whether it is the same or not.
+fn found(d: &Desk<'_>) -> Result<Option<Found>> {
     let (folder, inside) = d.lies_in()?;
     let path = folder.path().join(&inside);
     let fail = |e| Error::path("cannot look at", &path)(e);
     let (dir, name) = match folder.holder(&inside, false) {
         Ok(found) => found,
-        Err(e) if matches!(e.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => {
-            return Ok(Source::Gone);
-        }
+        Err(e) if matches!(e.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => return Ok(None),
         Err(e) => return Err(fail(e)),
     };
     let now = match &d.job.many {
         Some(many) => many.look(&dir, name).map_err(fail)?,
         None => dir.look(name).map_err(fail)?.map(|e| e.seen),
     };
-    Ok(match now {
-        Some(seen) if is_same(&seen, &d.job.seen) => {
-            Source::Same(Found { name: name.to_owned(), dir, seen, many: d.job.many.clone() })
+    Ok(now.map(|seen| Found { name: name.to_owned(), dir, seen, many: d.job.many.clone() }))
+}
+
+/// Somebody gave the original other rights or attributes while it was worked on: where its content is known and is this,
+/// it is the file that arrived, and the job is told so.
+pub fn touched(d: &Desk<'_>) -> Result<Option<Job>> {
+    let job = d.job;
+    let Some(found) = found(d)?.filter(|_| job.many.is_none()) else { return Ok(None) };
+    let alike = Seen { changed: job.seen.changed, ..found.seen } == job.seen;
+    if !alike || is_same(&found.seen, &job.seen) {
+        return Ok(None);
+    }
+    let known = match &job.content {
+        Some(content) => Some(content.clone()),
+        None => {
+            let outputs = d.porter.store.read(|v| v.outputs(job.id))?;
+            let copy = outputs.iter().find(|o| o.is_original()).and_then(|o| o.files().first());
+            copy.map(|f| f.digest.clone())
         }
-        Some(_) => Source::Changed,
-        None => Source::Gone,
-    })
+    };
+    let Some(known) = known else { return Ok(None) };
+    d.worker.tell(Progress { stage: Stage::Looking, of: Some(job.seen.size), ..Progress::default() });
+    if found.digest(d.worker as &Worker)? != known {
+        return Ok(None);
+    }
+    d.commit(Change::Touched { job: job.id, seen: found.seen, path: None })?;
+    Ok(Some(Job { seen: found.seen, ..job.clone() }))
 }
 
 /// A store of an older program does not have the time of the last change.
