@@ -334,12 +334,19 @@ pub struct Board {
     /// Show it in a browser, on this machine alone, until it is ended with Ctrl-C.
     #[arg(long)]
     pub web: bool,
-    /// Where the browser finds it: an address of this machine.
-    #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:8765", requires = "web")]
+    /// Where the browser finds it: a port or an address of this machine.
+    #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:8765", requires = "web", value_parser = own_address)]
     pub listen: std::net::SocketAddr,
     /// Take orders from the page as well (hold, release, cancel, again): its address then holds a secret.
     #[arg(long, requires = "web")]
     pub control: bool,
+}
+
+/// An address, or a port of this machine.
+fn own_address(said: &str) -> Result<std::net::SocketAddr, String> {
+    let port = said.strip_prefix("localhost:").unwrap_or(said).parse::<u16>();
+    let address = port.map(|p| ([127, 0, 0, 1], p).into()).or_else(|_| said.parse());
+    address.map_err(|_| "say a port (8765) or an address with one (127.0.0.1:8765)".into())
 }
 
 #[derive(Debug, ClapArgs)]

@@ -27,7 +27,7 @@ fn a_clip_becomes_a_named_checked_proxy_with_a_record() {
         "made",
         "carrying",
         "delivered",
-        "all delivered",
+        "nothing left to carry",
         "moving original",
         "done",
     ];

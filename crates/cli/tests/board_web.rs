@@ -18,7 +18,7 @@ struct Board {
 impl Board {
     fn start(house: &House, args: &[&str]) -> Board {
         let mut c = Command::new(PROGRAM);
-        c.args(["board", "--web", "--listen", "127.0.0.1:0", "--house"]).arg(house.path(""));
+        c.args(["board", "--web", "--listen", "0", "--house"]).arg(house.path(""));
         let mut child = c.args(args).stdout(Stdio::piped()).spawn().unwrap();
         let mut line = String::new();
         BufReader::new(child.stdout.as_mut().unwrap()).read_line(&mut line).unwrap();

@@ -175,7 +175,7 @@ fn jobs_are_listed_by_state_and_watch() {
     let out = order(&house, &["jobs", "list", "--state", "finished"]);
     assert!(!out.status.success() && text(&out).contains("is no state of a job"), "{}", text(&out));
     let out = order(&house, &["jobs", "show", "1"]);
-    assert!(text(&out).contains("all delivered"), "{}", text(&out));
+    assert!(text(&out).contains("nothing left to carry"), "{}", text(&out));
     let table = text(&order(&house, &["jobs", "list"]));
     assert!(table.contains("a_proxy.mp4") && table.contains("turned away"), "{table}");
 }

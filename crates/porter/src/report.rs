@@ -791,7 +791,7 @@ pub fn told(change: &Change) -> (String, Option<String>) {
         Delivered { preset, place, name, proof, .. } => {
             ("delivered", some(format!("{preset} at {place}: {name}, {}", proof.words())))
         }
-        AllDelivered { .. } => ("all delivered", None),
+        AllDelivered { .. } => ("nothing left to carry", None),
         Held { task, cause, .. } => ("held", some(format!("{}: {}", task.step.words(), cause.words()))),
         Broke { task, why } => ("child broke", some(format!("{}: {why}", task.step.words()))),
         MovingOriginal { to, .. } => ("moving original", some(show::path(to))),

@@ -52,7 +52,7 @@ fn main() -> Result<(), Anyhow> {
     let wanted = args.get(1).cloned().unwrap_or_default();
     let dir = tempfile::tempdir()?;
     let bench = Bench { dir: dir.path().to_owned(), program: program()? };
-    let parts: [(&str, Part); 24] = [
+    let parts: [(&str, Part); 25] = [
         ("help", help),
         ("sparse", sparse),
         ("folder", folder),
@@ -70,6 +70,7 @@ fn main() -> Result<(), Anyhow> {
         ("transcode", transcode),
         ("carry", carry::carry),
         ("sending", sending::sending),
+        ("many", sending::many),
         ("make", make::make),
         ("deep", make::deep),
         ("filters", make::filters),

@@ -2,7 +2,8 @@
 //!
 //! All luma samples that share their colour differences lie in one column of the table, between four of its lines: how much
 //! each line counts stands in a table of its own, together with how far luma is between two of its steps, and a sample is
-//! eight products. The colour differences of the new picture are those at the mean of that luma.
+//! eight products. The colour differences of the new picture are those at the mean of that luma; both lie beside each other, so
+//! that they are found once.
 
 use super::wide::{self, End, Machine, Work};
 use crate::frame::{Plane, Samples};
@@ -18,10 +19,15 @@ const PARTS: u32 = 4;
 
 /// At one place of the colour differences, for each step of luma, what luma and both differences become.
 type Point = [[i16; 3]; STEPS + 1];
-/// For each step of luma, one value on the four lines about a cell.
+/// For each step of luma, what it becomes on the four lines about a cell.
 type Column = [[i16; 4]; STEPS + 1];
-/// For luma and each colour difference.
-type Cell = [Column; 3];
+/// The same of the first colour difference, and of the second.
+type Differences = [[i16; 8]; STEPS + 1];
+
+struct Cell {
+    luma: Column,
+    differences: Differences,
+}
 /// What becomes of coded values.
 pub type Changing = Box<dyn Fn([f32; 3]) -> [f32; 3] + Send>;
 
@@ -173,7 +179,11 @@ fn columns(depth: u32, change: &Changing, points: &mut [Option<Box<Point>>], cel
     };
     let (b, r) = (cell % SIDE, cell / SIDE);
     let four = [point(b, r), point(b + 1, r), point(b, r + 1), point(b + 1, r + 1)];
-    std::array::from_fn(|n| std::array::from_fn(|y| four.each_ref().map(|p| p[y][n])))
+    let value = |n: usize, y: usize, line: usize| four[line][y][n];
+    Cell {
+        luma: std::array::from_fn(|y| std::array::from_fn(|line| value(0, y, line))),
+        differences: std::array::from_fn(|y| std::array::from_fn(|n| value(1 + n / 4, y, n % 4))),
+    }
 }
 
 /// For each place in a cell and each part of a step.
@@ -260,15 +270,14 @@ impl<T: Sample, const ACROSS: usize, const DOWN: usize> Work for Shared<'_, T, A
             for (x, cells) in spots.cells.chunks_exact(blocks).enumerate() {
                 let of: [&Cell; 8] = std::array::from_fn(|n| &drawn[usize::from(cells[n % blocks])]);
                 for n in 0..DOWN {
-                    let columns = std::array::from_fn(|n| &of[n / ACROSS][0]);
-                    let values = values(machine, columns, weights, lines[n][x], end);
+                    let columns = std::array::from_fn(|n| &of[n / ACROSS].luma);
+                    let values = lumas(machine, columns, weights, lines[n][x], end);
                     write(&mut to[n], x, values);
                 }
                 for four in 0..blocks / 4 {
-                    let columns = std::array::from_fn(|n| &of[four * 4 + n % 4][1 + n / 4]);
+                    let columns = std::array::from_fn(|n| &of[four * 4 + n].differences);
                     let x = x * blocks / 4 + four;
-                    let both = std::array::from_fn(|n| means[x][n % 4]);
-                    let values = values(machine, columns, weights, both, end);
+                    let values = differences(machine, columns, weights, means[x], end);
                     write(&mut to_b, x, std::array::from_fn::<_, 4, _>(|n| values[n]));
                     write(&mut to_r, x, std::array::from_fn::<_, 4, _>(|n| values[n + 4]));
                 }
@@ -278,9 +287,9 @@ impl<T: Sample, const ACROSS: usize, const DOWN: usize> Work for Shared<'_, T, A
     }
 }
 
-/// Values at eight lumas, each in a column.
+/// What eight lumas become, each in a column.
 #[inline(always)]
-fn values(
+fn lumas(
     machine: impl Machine,
     columns: [&Column; 8],
     weights: &[i16; WEIGHTS],
@@ -292,6 +301,21 @@ fn values(
     let weights = |n: usize| weights[(at[n] >> 13) as usize..].first_chunk();
     let steps = std::array::from_fn(|n| step(n).unwrap_or(&[0; 8]));
     machine.mixed(steps, std::array::from_fn(|n| weights(n).unwrap_or(&[0; 8])), end)
+}
+
+/// Both colour differences at four lumas: four of the one, then four of the other.
+#[inline(always)]
+fn differences(
+    machine: impl Machine,
+    columns: [&Differences; 4],
+    weights: &[i16; WEIGHTS],
+    at: [u32; 4],
+    end: End,
+) -> [u16; 8] {
+    let step = |n: usize| columns[n].as_flattened()[(at[n] & 0xff) as usize * 8..].first_chunk();
+    let weights = |n: usize| weights[(at[n] >> 13) as usize..].first_chunk();
+    let steps = std::array::from_fn(|n| step(n).unwrap_or(&[0; 16]));
+    machine.mixed_pairs(steps, std::array::from_fn(|n| weights(n).unwrap_or(&[0; 8])), end)
 }
 
 impl Spots {

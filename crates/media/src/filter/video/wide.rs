@@ -16,6 +16,10 @@ pub trait Machine: Copy {
 
     /// Eight sums of eight values with a weight each, as samples.
     fn mixed(self, values: [&Eight; 8], weights: [&Eight; 8], end: End) -> [u16; 8];
+
+    /// The same for four places that have two kinds of values under one weight each: four of the one kind, four of the other,
+    /// and once more. All of the first kind, then all of the second.
+    fn mixed_pairs(self, values: [&Sixteen; 4], weights: [&Eight; 4], end: End) -> [u16; 8];
 }
 
 /// How sums become samples: rounded, without so many of their bits, and no more than the most.
@@ -42,6 +46,15 @@ impl Machine for Plain {
             ((sum + (1 << (end.bits - 1))) >> end.bits).clamp(0, end.most.into()) as u16
         })
     }
+
+    #[inline(always)]
+    fn mixed_pairs(self, values: [&Sixteen; 4], weights: [&Eight; 4], end: End) -> [u16; 8] {
+        let of: [Eight; 8] = std::array::from_fn(|i| {
+            let first = i / 4 * 4;
+            std::array::from_fn(|n| values[i % 4][n / 4 * 8 + first + n % 4])
+        });
+        self.mixed(of.each_ref(), std::array::from_fn(|i| weights[i % 4]), end)
+    }
 }
 
 #[cfg(target_arch = "x86_64")]
@@ -66,10 +79,41 @@ mod avx2 {
             let two = |of: &[&Eight; 8], i: usize| -> __m256i { bytemuck::cast([*of[i], *of[i + 4]]) };
             let sums = |i: usize| m._mm256_madd_epi16(two(&values, i), two(&weights, i));
             let (a, b) = (m._mm256_hadd_epi32(sums(0), sums(1)), m._mm256_hadd_epi32(sums(2), sums(3)));
+            self.ended(m._mm256_hadd_epi32(a, b), end)
+        }
+
+        #[inline(always)]
+        fn mixed_pairs(self, values: [&Sixteen; 4], weights: [&Eight; 4], end: End) -> [u16; 8] {
+            let m = self.0.avx2;
+            // The weights of this step beside each other twice, then those of the next one.
+            let twice = |i: usize| {
+                let order: [u8; 32] = std::array::from_fn(|n| (n % 8 + n / 16 * 8) as u8);
+                m._mm256_shuffle_epi8(
+                    m._mm256_broadcastsi128_si256(bytemuck::cast(*weights[i])),
+                    bytemuck::cast(order),
+                )
+            };
+            let sums = |i: usize| m._mm256_madd_epi16(bytemuck::cast(*values[i]), twice(i));
+            let added = |i: usize| -> __m128i {
+                let [low, high]: [__m128i; 2] = bytemuck::cast(m._mm256_hadd_epi32(sums(i), sums(i + 1)));
+                self.0.sse2._mm_add_epi32(low, high)
+            };
+            // Pairs beside each other, and then all of one kind: for each two places, of which there are two.
+            let [a, b] = [added(0), added(2)].map(|two| self.0.sse2._mm_shuffle_epi32::<0b11_01_10_00>(two));
+            let (first, second) =
+                (self.0.sse2._mm_unpacklo_epi64(a, b), self.0.sse2._mm_unpackhi_epi64(a, b));
+            self.ended(bytemuck::cast([first, second]), end)
+        }
+    }
+
+    impl Avx2 {
+        #[inline(always)]
+        fn ended(self, sums: __m256i, end: End) -> [u16; 8] {
+            let m = self.0.avx2;
             let half: __m256i = bytemuck::cast([1i32 << (end.bits - 1); 8]);
-            let all = m._mm256_add_epi32(m._mm256_hadd_epi32(a, b), half);
             let bits: __m128i = bytemuck::cast([u64::from(end.bits), 0]);
-            let [low, high]: [__m128i; 2] = bytemuck::cast(m._mm256_sra_epi32(all, bits));
+            let all = m._mm256_sra_epi32(m._mm256_add_epi32(sums, half), bits);
+            let [low, high]: [__m128i; 2] = bytemuck::cast(all);
             let sse = self.0.sse4_1;
             let most: __m128i = bytemuck::cast([end.most; 8]);
             bytemuck::cast(sse._mm_min_epu16(sse._mm_packus_epi32(low, high), most))
@@ -157,7 +201,7 @@ mod tests {
 
     #[test]
     fn every_machine_has_the_same_sums() {
-        struct Sums<'a>(&'a mut Vec<[u16; 8]>);
+        struct Sums<'a>(&'a mut Vec<[u16; 8]>, &'a mut Vec<[u16; 8]>);
         impl Work for Sums<'_> {
             fn work(self, machine: impl Machine) {
                 for n in 0..500i32 {
@@ -174,13 +218,22 @@ mod tests {
                         assert_eq!(f64::from(*sum), (want + 0.5).floor().clamp(0.0, 1023.0));
                     }
                     self.0.push(sums);
+                    // In pairs the same as one by one.
+                    let pairs: [Sixteen; 4] = std::array::from_fn(|k| {
+                        std::array::from_fn(|n| values[k + n / 4 % 2 * 4][n / 8 * 4 + n % 4])
+                    });
+                    let four = std::array::from_fn(|k| &weights[k]);
+                    let both = std::array::from_fn(|k| &weights[k % 4]);
+                    self.1.push(machine.mixed_pairs(pairs.each_ref(), four, end));
+                    assert_eq!(self.1.last(), Some(&machine.mixed(values.each_ref(), both, end)));
                 }
             }
         }
         let (mut here, mut plain) = (Vec::new(), Vec::new());
-        run(Sums(&mut here));
-        Sums(&mut plain).work(Plain);
-        assert_eq!(here, plain);
+        let (mut pairs, mut plain_pairs) = (Vec::new(), Vec::new());
+        run(Sums(&mut here, &mut pairs));
+        Sums(&mut plain, &mut plain_pairs).work(Plain);
+        assert_eq!((&here, pairs), (&plain, plain_pairs));
         let between = here.iter().flatten().filter(|v| (1..1023).contains(*v)).count();
         assert!(between > 300, "{between}");
     }
