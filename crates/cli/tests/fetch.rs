@@ -67,23 +67,32 @@ enum Kind {
     WebDav,
 }
 
+impl Kind {
+    /// One of it, and the lines of a watch that name it.
+    fn server(&self) -> Option<(Server, String)> {
+        let server = match self {
+            Kind::Sftp => servers::ssh(),
+            Kind::Ftp => servers::ftp(false),
+            Kind::WebDav => servers::webdav(),
+        }?;
+        let login = "user = \"anna\"\npassword_file = \"secret\"";
+        let from = match self {
+            Kind::Sftp => sftp(&server, server.port),
+            Kind::Ftp => format!("address = \"ftp://127.0.0.1:{}/\"\n{login}\n", server.port),
+            Kind::WebDav => {
+                format!("address = \"http://127.0.0.1:{}/\"\nprotocol = \"webdav\"\n", server.port)
+            }
+        };
+        Some((server, from))
+    }
+}
+
 #[rstest]
 #[case::sftp(Kind::Sftp)]
 #[case::ftp(Kind::Ftp)]
 #[case::webdav(Kind::WebDav)]
 fn files_are_fetched_and_moved_there(#[case] kind: Kind) {
-    let server = match kind {
-        Kind::Sftp => servers::ssh(),
-        Kind::Ftp => servers::ftp(false),
-        Kind::WebDav => servers::webdav(),
-    };
-    let Some(server) = server else { return };
-    let login = "user = \"anna\"\npassword_file = \"secret\"";
-    let from = match kind {
-        Kind::Sftp => sftp(&server, server.port),
-        Kind::Ftp => format!("address = \"ftp://127.0.0.1:{}/\"\n{login}\n", server.port),
-        Kind::WebDav => format!("address = \"http://127.0.0.1:{}/\"\nprotocol = \"webdav\"\n", server.port),
-    };
+    let Some((server, from)) = kind.server() else { return };
     let house =
         house_from(&format!("{from}after = \"move\"\nmove_to = \"taken/here\""), "exclude = [\"*.txt\"]");
     std::fs::create_dir(server.root.join("day 1")).unwrap();
@@ -217,6 +226,28 @@ fn names_there_lead_nowhere_else_and_links_are_not_gone_through() {
     assert!(outside.path().join("other.mp4").exists());
     assert_eq!(house.list("elsewhere"), Vec::<String>::new());
     assert!(!server.root.join("cup.mp4").exists() && server.root.join("two\nlines.mp4").exists());
+}
+
+#[rstest]
+#[case::sftp(Kind::Sftp)]
+#[case::ftp(Kind::Ftp)]
+fn a_name_that_is_not_utf_8_is_told_once_and_keeps_no_other_waiting(#[case] kind: Kind) {
+    use std::os::unix::ffi::OsStrExt;
+    let Some((server, from)) = kind.server() else { return };
+    // As an older server or a shared disk has them; more than the failures that end a look.
+    for n in 0..7 {
+        let name = [b"caf\xe9", &[b'0' + n][..], b".mp4"].concat();
+        std::fs::write(server.root.join(std::ffi::OsStr::from_bytes(&name)), clip()).unwrap();
+    }
+    std::fs::write(server.root.join("cup.mp4"), clip()).unwrap();
+    let house = house_from(&from, "");
+    let out = house.run_once();
+    assert!(out.status.success(), "{}", text(&out));
+    assert_eq!(delivered(&house), ["cup_proxy.mp4"], "{}", text(&out));
+    assert_eq!(text(&out).matches("not fetched").count(), 7, "{}", text(&out));
+    let why = ["is not UTF-8", "cannot be found by this name"];
+    assert!(why.iter().any(|w| text(&out).contains(w)), "{}", text(&out));
+    assert_eq!(walk(&server.root).len(), 8);
 }
 
 #[rstest]

@@ -299,6 +299,7 @@ fn act(db: &Connection, at: Micros, change: &Change) -> Sql<()> {
         | Change::Configured { .. }
         | Change::WatchLost { .. }
         | Change::WatchBack { .. }
+        | Change::NotFetched { .. }
         | Change::Told { .. }
         | Change::DiskLow { .. }
         | Change::RoomAgain { .. }

@@ -520,6 +520,12 @@ pub enum Change {
         mark: String,
         stage: String,
     },
+    /// A file of a network place that cannot be fetched as it is.
+    NotFetched {
+        watch: String,
+        path: String,
+        why: String,
+    },
     /// What was fetched was moved or removed there.
     Tidied {
         watch: String,

@@ -52,6 +52,9 @@ pub struct Fetcher {
     ear: Option<Ear>,
     /// What was given its tag there since the start.
     tagged: HashSet<(String, String)>,
+    /// What was listed and could not be found, and what of it was told.
+    missed: HashSet<String>,
+    told: HashSet<String>,
 }
 
 /// What a look came to.
@@ -82,6 +85,8 @@ impl Fetcher {
             put: None,
             ear: None,
             tagged: HashSet::new(),
+            missed: HashSet::new(),
+            told: HashSet::new(),
         }
     }
 
@@ -173,8 +178,10 @@ impl Fetcher {
         let deepest = self.watch.depth;
         let all = self.far()?.list(deepest).map_err(away)?;
         let mut looked = Looked::default();
-        self.seen.retain(|path, _| all.iter().any(|t| t.path == *path));
-        self.forget(&all)?;
+        let there: HashSet<&str> = all.iter().map(|t| t.path.as_str()).collect();
+        self.seen.retain(|path, _| there.contains(path.as_str()));
+        self.missed.retain(|path| there.contains(path.as_str()));
+        self.forget(&there)?;
         let (mut wrong, mut failures) = (None, 0);
         let wanted: Vec<&There> = all.iter().filter(|t| self.is_wanted(t)).collect();
         for t in wanted {
@@ -195,13 +202,22 @@ impl Fetcher {
                 looked.waits = true;
                 continue;
             }
+            if self.is_not_there(t)? {
+                continue;
+            }
             // One that cannot be had keeps no other from being fetched.
             match self.fetch(&folder, t) {
                 Ok(()) => (),
                 Err(Error::Stopped) => return Err(Error::Stopped),
                 Err(e) => {
-                    failures += 1;
                     self.far = None;
+                    // It went away, or cannot be asked for: the next look tells.
+                    if let Ok(None) = self.far().and_then(|f| f.look(&t.path).map_err(away)) {
+                        self.missed.insert(t.path.clone());
+                        looked.waits = true;
+                        continue;
+                    }
+                    failures += 1;
                     wrong.get_or_insert(e);
                 }
             }
@@ -213,13 +229,13 @@ impl Fetcher {
     }
 
     /// What was moved or removed there is not known any more: what comes under its name is another.
-    fn forget(&self, all: &[There]) -> Result<()> {
+    fn forget(&self, there: &HashSet<&str>) -> Result<()> {
         if matches!(self.from.after, After::Leave | After::Tag) {
             return Ok(());
         }
         let watch = &self.watch.name;
         for (path, bytes, mark) in self.porter.store.read(|v| v.fetched(watch))? {
-            if !all.iter().any(|t| t.path == path) {
+            if !there.contains(path.as_str()) {
                 self.tidied(&path, bytes, &mark)?;
             }
         }
@@ -238,6 +254,29 @@ impl Fetcher {
         let modified = t.modified.unwrap_or(i64::MAX / 2000) * 1000;
         let seen = Seen { size: t.bytes, modified, changed: modified, inode: 0 };
         !moved && t.bytes > 0 && !unfinished(path, &self.watch.unfinished) && self.watch.takes(path, &seen)
+    }
+
+    /// Whether what is listed cannot be found, as when its name there is not UTF-8, which these protocols are spoken in. It
+    /// is told once, and keeps no other from coming.
+    fn is_not_there(&mut self, t: &There) -> Result<bool> {
+        let is_text = !t.path.contains(char::REPLACEMENT_CHARACTER);
+        if is_text && !self.missed.contains(&t.path) {
+            return Ok(false);
+        }
+        if self.far()?.look(&t.path).map_err(away)?.is_some() {
+            self.missed.remove(&t.path);
+            return Ok(false);
+        }
+        if self.told.insert(t.path.clone()) {
+            let why = match is_text {
+                true => "it is listed, but cannot be found by this name: is it of another encoding?",
+                false => "its name there is not UTF-8, and it cannot be asked for.",
+            };
+            let (watch, path) = (self.watch.name.clone(), t.path.clone());
+            let why = format!("{why} Give it another name");
+            self.porter.store.commit([Change::NotFetched { watch, path, why }])?;
+        }
+        Ok(true)
     }
 
     fn stage_of(&self, t: &There) -> String {

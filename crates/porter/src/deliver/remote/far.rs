@@ -1,12 +1,11 @@
 //! What lies at a place of a network, to be fetched from there.
 
 use super::s3::S3Place;
-use super::site::{Kind, Site, inside};
+use super::site::{Kind, MOST_LISTED, Site, inside};
 use super::{Protocol, Published, Remote, Trouble, based};
 use crate::clock::{self, Micros};
 
-/// More files are in no folder of a house, and no longer path is on a disk: a listing that goes on has no end.
-const MOST_LISTED: usize = 5_000_000;
+/// No longer path is on a disk.
 const LONGEST_PATH: usize = 4_000;
 
 /// One file there. Its path is inside the folder that is looked at.

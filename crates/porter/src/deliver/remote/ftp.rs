@@ -3,10 +3,10 @@
 use super::super::Published;
 use super::feed::Feed;
 use super::http::roots;
-use super::site::{Kind, Site, Stands};
+use super::site::{Kind, MOST_LISTED, Site, Stands};
 use super::{Remote, Trouble};
 use crate::clock;
-use std::io::{self, Read, Write};
+use std::io::{self, BufRead, BufReader, Read, Write};
 use std::net::{TcpStream, ToSocketAddrs};
 use std::sync::Arc;
 use std::time::Duration;
@@ -14,6 +14,8 @@ use suppaftp::types::{FileType, FtpError, Mode};
 use suppaftp::{RustlsConnector, RustlsFtpStream, Status};
 
 const BLOCK: usize = 1 << 18;
+/// Of a listing.
+const LONGEST_LINE: u64 = 1 << 16;
 
 pub struct Ftp {
     remote: Remote,
@@ -168,8 +170,25 @@ impl Site for Ftp {
     }
 
     fn list(&mut self, folder: &str) -> Result<Vec<(String, Stands)>, Trouble> {
-        let lines = self.stream.mlsd(Some(folder)).map_err(|e| self.trouble("cannot list", folder, e))?;
-        Ok(lines.iter().filter_map(|l| facts(l)).collect())
+        let asked = [Status::AboutToSend, Status::AlreadyOpen];
+        let begun = self.stream.custom_data_command(format!("MLSD {folder}"), &asked);
+        let (_, stream) = begun.map_err(|e| self.trouble("cannot list", folder, e))?;
+        let mut lines = BufReader::new(stream);
+        let mut found = Vec::new();
+        let mut line = Vec::new();
+        loop {
+            line.clear();
+            let read = (&mut lines).take(LONGEST_LINE).read_until(b'\n', &mut line);
+            match read.map_err(|e| self.trouble("cannot list", folder, FtpError::ConnectionError(e)))? {
+                0 => break,
+                n if n as u64 == LONGEST_LINE || found.len() > MOST_LISTED => {
+                    return Err(self.remote.away("its listing has no end"));
+                }
+                _ => found.extend(facts(String::from_utf8_lossy(&line).trim_end_matches(['\r', '\n']))),
+            }
+        }
+        lines.into_inner().finish().map_err(|e| self.trouble("cannot list", folder, e))?;
+        Ok(found)
     }
 
     fn make_folder(&mut self, path: &str) -> Result<(), Trouble> {

@@ -87,7 +87,7 @@ pub fn encoded(path: &str) -> String {
     out
 }
 
-/// The other way round; what is no such text stays as it is.
+/// The other way round; what is no such text stays as it is, what is not UTF-8 is told as [`char::REPLACEMENT_CHARACTER`].
 pub fn decoded(text: &str) -> String {
     let (mut out, bytes) = (Vec::new(), text.as_bytes());
     let mut at = 0;
@@ -104,7 +104,7 @@ pub fn decoded(text: &str) -> String {
             }
         }
     }
-    String::from_utf8(out).unwrap_or_else(|_| text.to_owned())
+    String::from_utf8_lossy(&out).into_owned()
 }
 
 impl Http {
@@ -308,7 +308,7 @@ mod tests {
     fn what_is_no_encoding_stays() {
         assert_eq!(decoded("a%2"), "a%2");
         assert_eq!(decoded("%zz"), "%zz");
-        assert_eq!(decoded("%ff"), "%ff");
+        assert_eq!(decoded("%ff"), "\u{fffd}");
     }
 
     #[test]

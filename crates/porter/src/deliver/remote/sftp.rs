@@ -2,16 +2,17 @@
 
 use super::super::Published;
 use super::feed::Feed;
-use super::site::{Kind, Site, Stands};
+use super::site::{Kind, MOST_LISTED, Site, Stands};
 use super::{Remote, Trouble};
 use crate::services::Login;
-use russh::client::{self, AuthResult, Handle};
+use russh::Channel;
+use russh::client::{self, AuthResult, Handle, Msg};
 use russh::keys::agent::AgentIdentity;
 use russh::keys::agent::client::AgentClient;
 use russh::keys::{HashAlg, PrivateKeyWithHashAlg, PublicKey, PublicKeyOrCertificate, load_secret_key};
 use russh_sftp::client::error::Error;
 use russh_sftp::client::fs::Metadata;
-use russh_sftp::client::{Config, SftpSession};
+use russh_sftp::client::{Config, RawSftpSession, SftpSession};
 use russh_sftp::protocol::{FileType, OpenFlags, StatusCode};
 use std::io::{Read, SeekFrom};
 use std::sync::{Arc, Mutex};
@@ -28,8 +29,10 @@ const AT_ONCE: usize = 64;
 pub struct Sftp {
     remote: Remote,
     session: SftpSession,
+    /// Folders are listed over a channel of its own, which tells answers as they come.
+    listing: Option<RawSftpSession>,
     /// The connection lives as long as this.
-    _handle: Handle<HostKeys>,
+    handle: Handle<HostKeys>,
     runtime: Runtime,
 }
 
@@ -98,7 +101,7 @@ impl Sftp {
             .build()
             .map_err(|e| remote.away(format!("no connection can be made: {e}")))?;
         let (handle, session) = runtime.block_on(open(remote))?;
-        Ok(Sftp { remote: remote.clone(), session, _handle: handle, runtime })
+        Ok(Sftp { remote: remote.clone(), session, listing: None, handle, runtime })
     }
 
     fn trouble(&self, what: &str, path: &str, e: Error) -> Trouble {
@@ -153,19 +156,57 @@ async fn open(remote: &Remote) -> Result<(Handle<HostKeys>, SftpSession), Troubl
     timeout(remote.timeout, log_in(remote, &mut handle)).await.map_err(late)??;
     let lost = |e: russh::Error| remote.away(format!("it has no SFTP: {e}"));
     let opening = async {
-        let channel = handle.channel_open_session().await.map_err(lost)?;
-        channel.request_subsystem(true, "sftp").await.map_err(lost)?;
-        let config = Config {
-            max_concurrent_reads: AT_ONCE,
-            max_concurrent_writes: AT_ONCE,
-            request_timeout_secs: remote.timeout.as_secs().max(1),
-            ..Config::default()
-        };
-        let session = SftpSession::new_with_config(channel.into_stream(), config).await;
+        let channel = channel_of(&handle).await.map_err(lost)?;
+        let session = SftpSession::new_with_config(channel.into_stream(), settings(remote)).await;
         session.map_err(|e| remote.away(format!("it has no SFTP: {e}")))
     };
     let session = timeout(remote.timeout, opening).await.map_err(late)??;
     Ok((handle, session))
+}
+
+async fn channel_of(handle: &Handle<HostKeys>) -> Result<Channel<Msg>, russh::Error> {
+    let channel = handle.channel_open_session().await?;
+    channel.request_subsystem(true, "sftp").await?;
+    Ok(channel)
+}
+
+fn settings(remote: &Remote) -> Config {
+    Config {
+        max_concurrent_reads: AT_ONCE,
+        max_concurrent_writes: AT_ONCE,
+        request_timeout_secs: remote.timeout.as_secs().max(1),
+        ..Config::default()
+    }
+}
+
+async fn listing_of(handle: &Handle<HostKeys>, remote: &Remote) -> Result<RawSftpSession, Error> {
+    let open = async {
+        let channel = channel_of(handle).await.map_err(|e| Error::IO(e.to_string()))?;
+        let raw = RawSftpSession::new_with_config(channel.into_stream(), settings(remote));
+        raw.init().await.map(|_| raw)
+    };
+    timeout(remote.timeout, open).await.unwrap_or(Err(Error::Timeout))
+}
+
+/// What is in a folder, as far as there is an end of it.
+async fn list(from: &RawSftpSession, folder: &str) -> Result<Vec<(String, Stands)>, Error> {
+    let opened = from.opendir(folder).await?.handle;
+    let mut found = Vec::new();
+    loop {
+        match from.readdir(opened.as_str()).await {
+            Ok(names) => {
+                found.extend(names.files.into_iter().map(|f| (f.filename, stands(&f.attrs))));
+            }
+            Err(Error::Status(s)) if s.status_code == StatusCode::Eof => break,
+            Err(e) => return Err(e),
+        }
+        if found.len() > MOST_LISTED {
+            return Err(Error::UnexpectedBehavior("its listing has no end".into()));
+        }
+    }
+    from.close(opened).await?;
+    found.retain(|(name, _)| name != "." && name != "..");
+    Ok(found)
 }
 
 /// With the key or the password that is configured, or what the agent offers.
@@ -249,9 +290,16 @@ impl Site for Sftp {
     }
 
     fn list(&mut self, folder: &str) -> Result<Vec<(String, Stands)>, Trouble> {
-        let told = self.runtime.block_on(self.session.read_dir(folder));
-        let told = told.map_err(|e| self.trouble("cannot list", folder, e))?;
-        Ok(told.map(|e| (e.file_name(), stands(&e.metadata()))).collect())
+        let told = self.runtime.block_on(async {
+            if self.listing.is_none() {
+                self.listing = Some(listing_of(&self.handle, &self.remote).await?);
+            }
+            match &self.listing {
+                Some(from) => list(from, folder).await,
+                None => Err(Error::Timeout),
+            }
+        });
+        told.map_err(|e| self.trouble("cannot list", folder, e))
     }
 
     fn make_folder(&mut self, path: &str) -> Result<(), Trouble> {

@@ -11,6 +11,9 @@ use std::sync::Mutex;
 /// The end of the names of what is not whole yet; see the folder's.
 const STAGE_ENDING: &str = ".deft-porter.part";
 
+/// More files are in no folder of a house: a listing that goes on has no end.
+pub const MOST_LISTED: usize = 5_000_000;
+
 /// What is under a name.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Stands {
@@ -31,6 +34,7 @@ pub enum Kind {
 pub trait Site: Send {
     /// The thing itself where it is a link.
     fn look(&mut self, path: &str) -> Result<Option<Stands>, Trouble>;
+    /// Names that are not UTF-8 have [`char::REPLACEMENT_CHARACTER`] in them. No more than [`MOST_LISTED`].
     fn list(&mut self, folder: &str) -> Result<Vec<(String, Stands)>, Trouble>;
     fn make_folder(&mut self, path: &str) -> Result<(), Trouble>;
     /// From this byte on, all that is left of the source; from 0, a new file.
