@@ -182,6 +182,26 @@ fn what_cannot_be_copied_keeps_the_card_from_being_erased() {
     );
 }
 
+/// Cards and other people's disks do not take every name: the others are copied, and why is told.
+#[test]
+fn a_name_that_a_disk_does_not_take_is_told_as_that() {
+    let desk = Desk::new();
+    let (card, one) = (desk.path("CARD_A"), desk.path("disk 1"));
+    let copy = |more: &[&str]| {
+        let mut c = Command::new(PROGRAM);
+        c.args(["copy", at(&card), "--to", at(&one)]).args(more);
+        let out = c.env("DEFT_PORTER_TEST_COMMON_NAMES", "1").output().unwrap();
+        (out.status.code(), text(&out))
+    };
+    let (code, said) = copy(&["--name", "CARD: A"]);
+    assert!(code == Some(1) && said.contains("does not take a name with :"), "{said}");
+    assert_eq!(std::fs::read_dir(&one).unwrap().count(), 0);
+    let (code, said) = copy(&[]);
+    assert!(code == Some(1) && said.contains("NOT safe to erase"), "{said}");
+    let why = "DCIM/100/A002 & <b>.mp4: the disk there does not take a name with < >";
+    assert!(said.contains(why) && said.contains("3 copied and read back"), "{said}");
+}
+
 #[test]
 fn a_stopped_copy_leaves_no_half_file_and_goes_on() {
     let desk = Desk::new();

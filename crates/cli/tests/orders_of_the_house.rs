@@ -386,6 +386,38 @@ fn a_file_whose_end_is_empty_is_looked_at_again_on_a_share() {
     assert!(log.contains("its end is empty"), "{log}");
 }
 
+/// Where the folder for originals is on a disk that does not take a name: it gets one that every disk takes.
+#[rstest]
+#[case("move")]
+#[case("move first")]
+fn names_that_the_disk_for_originals_does_not_take(#[case] original: &str) {
+    let house =
+        House::with(&format!("original = \"{original}\"\ndone = \"done\"\nsidecars = [\"*.txt\"]"), "");
+    let run = || {
+        let mut c = Command::new(PROGRAM);
+        c.args(["run", "--once"]).arg(house.path("")).env("DEFT_PORTER_TEST_COMMON_NAMES", "1");
+        text(&c.output().unwrap())
+    };
+    for n in 1..=2 {
+        std::fs::create_dir_all(house.path("in/day: 1")).unwrap();
+        std::fs::write(house.path("in/day: 1/take 12:30?.txt"), format!("words {n}")).unwrap();
+        std::fs::write(house.path("in/day: 1/take 12:30?.mp4"), clip()).unwrap();
+        std::fs::write(house.path("in/note?.mp4"), b"call sheet\n").unwrap();
+        let said = run();
+        assert!(said.contains(" 0 held"), "{said}");
+    }
+    assert_eq!(tree(&house, "done").len(), 4, "{:?}", tree(&house, "done"));
+    for (name, want) in [("take 12-30_.mp4", clip()), ("take 12-30__2.mp4", clip())] {
+        assert_eq!(read(&house, &format!("done/day- 1/{name}")), want);
+    }
+    for (name, want) in [("take 12-30_.txt", b"words 1"), ("take 12-30__2.txt", b"words 2")] {
+        assert_eq!(read(&house, &format!("done/day- 1/{name}")), want);
+    }
+    let away = ["note_.mp4", "note_.mp4.why.txt", "note__2.mp4", "note__2.mp4.why.txt"];
+    assert_eq!(tree(&house, "away"), away);
+    assert!(tree(&house, "in").is_empty(), "{:?}", tree(&house, "in"));
+}
+
 /// A file system that keeps neither numbers nor when something was changed, as FAT and many shares: what is left is not made again
 /// however often its numbers change, and what went away and is put back is another arrival.
 #[rstest]

@@ -484,6 +484,51 @@ fn a_login_that_is_repeated_is_covered(#[case] answer: &'static str, #[case] wan
     assert!(why.contains(want) && !why.contains(PASSWORD), "{why}");
 }
 
+/// A line of a listing that does not end.
+#[test]
+fn a_listing_without_an_end_is_let_be() {
+    let work = tempfile::tempdir().unwrap();
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = listener.local_addr().unwrap().port();
+    std::thread::spawn(move || {
+        for stream in listener.incoming().map_while(Result::ok) {
+            let lines = BufReader::new(&stream).lines();
+            let mut to = &stream;
+            let mut data = None;
+            let _ = to.write_all(b"220 ready\r\n");
+            for line in lines.map_while(Result::ok) {
+                let word = line.split(' ').next().unwrap_or_default().to_owned();
+                let answer = match word.as_str() {
+                    "USER" => "331 and the password?".to_owned(),
+                    "PASS" => "230 in".into(),
+                    "TYPE" => "200 yes".into(),
+                    "MLST" => "250-of it\r\n type=dir;size=0; /in\r\n250 end".into(),
+                    "PASV" => {
+                        let other = TcpListener::bind("127.0.0.1:0").unwrap();
+                        let port = other.local_addr().unwrap().port();
+                        data = Some(other);
+                        format!("227 at (127,0,0,1,{},{})", port >> 8, port & 255)
+                    }
+                    "MLSD" => "150 here it comes".into(),
+                    _ => "502 no".into(),
+                };
+                let _ = to.write_all(format!("{answer}\r\n").as_bytes());
+                if let Some((mut to, _)) = data.take_if(|_| word == "MLSD").and_then(|d| d.accept().ok()) {
+                    while to.write_all(&[b'x'; 1 << 16]).is_ok() {}
+                }
+            }
+        }
+    });
+    let mut remote = remote(Protocol::Ftp, port, "/in", work.path());
+    remote.address = format!("ftp://127.0.0.1:{port}/in");
+    let begun = Instant::now();
+    match far::open(&remote).and_then(|mut f| f.list(3)) {
+        Err(Trouble::Away(why)) => assert!(why.contains("its listing has no end"), "{why}"),
+        other => panic!("{other:?}"),
+    }
+    assert!(begun.elapsed() < Duration::from_secs(20), "{:?}", begun.elapsed());
+}
+
 /// Signatures count for a while: a clock that is wrong is named.
 #[test]
 fn a_clock_that_is_wrong_is_named() {

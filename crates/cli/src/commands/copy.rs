@@ -5,6 +5,7 @@ use crate::ui::bytes_line::BytesLine;
 use crate::ui::{self, bytes, errors, seconds};
 use anyhow::{Context, Result, bail};
 use porter::files::Dir;
+use porter::files::fitting::refusal;
 use porter::offload::copy::Copied;
 use porter::offload::{self, tree};
 use std::path::PathBuf;
@@ -27,6 +28,10 @@ pub fn copy(a: &args::Copy) -> Result<ExitCode> {
     for (to, target) in a.to.iter().zip(&targets) {
         if !to.is_dir() {
             bail!("{} is not there: make it, or mount its disk", media::show::path(to));
+        }
+        let name = target.strip_prefix(to).unwrap_or(target);
+        if let Some(why) = refusal(&Dir::open(to)?, name) {
+            bail!("{}: {why}: say another name with --name", media::show::path(target));
         }
         std::fs::create_dir_all(target)
             .with_context(|| format!("cannot make the folder {}", media::show::path(target)))?;

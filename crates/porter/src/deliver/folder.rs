@@ -3,6 +3,7 @@
 use super::{About, Cargo, Place, Proof, Published, Ticket, Trouble, Whose};
 use crate::error::Error;
 use crate::files::copy::{copy, copy_unsynced, digest_of};
+use crate::files::fitting::refusal;
 use crate::files::known::plain;
 use crate::files::{Dir, Watching};
 use crate::store::MadeFile;
@@ -208,6 +209,11 @@ impl FolderPlace {
         if !cargo.is_folder() {
             let wanted = cargo.files.first().map_or("", |f| f.digest.as_str());
             return self.put(&cargo.path, wanted, dir, stage, w);
+        }
+        // What is inside keeps its names.
+        let refused = |f: &MadeFile| refusal(dir, Path::new(&f.inside)).map(|why| (f.inside.clone(), why));
+        if let Some((inside, why)) = cargo.files.iter().find_map(refused) {
+            return Err(Trouble::Refused(format!("cannot write {}: {why}", show::text(&inside))));
         }
         if cargo.files.len() > MANY {
             return self.stage_many(cargo, dir, stage, w);

@@ -1,6 +1,7 @@
 //! A folder, held open. What is done in it is done in that very folder, whatever its path has come to mean
 //! since; and no link inside it is followed, because whoever can write there can plant one.
 
+use super::fitting;
 use super::known::{self, Keeps};
 use rustix::fs::{AtFlags, CWD, FileType, Mode, OFlags, RenameFlags};
 use rustix::io::Errno;
@@ -202,6 +203,9 @@ impl Dir {
 
     /// Makes a file that was not there.
     pub fn create(&self, name: &OsStr) -> io::Result<File> {
+        if fitting::refuses(name) {
+            return Err(Errno::NOENT.into());
+        }
         Ok(File::from(rustix::fs::openat(&self.fd, name, MAKE, Mode::from_raw_mode(0o666))?))
     }
 
@@ -218,6 +222,9 @@ impl Dir {
 
     /// Makes a folder that was not there.
     pub fn create_folder(&self, name: &OsStr) -> io::Result<Dir> {
+        if fitting::refuses(name) {
+            return Err(Errno::NOENT.into());
+        }
         rustix::fs::mkdirat(&self.fd, name, Mode::from_raw_mode(0o777))?;
         self.inside(Path::new(name))
     }
@@ -281,6 +288,9 @@ impl Dir {
     /// Gives a file or folder another name, in this folder or another, unless something has that name: false then.
     /// Links are renamed, not followed. Another disk is [`Errno::XDEV`].
     pub fn rename_if_free(&self, name: &OsStr, to: &Dir, new: &OsStr) -> io::Result<bool> {
+        if fitting::refuses(new) {
+            return Err(Errno::NOENT.into());
+        }
         let done = if refuses_new_renames() {
             self.rename_by_link(name, to, new)?
         } else {

@@ -3,6 +3,7 @@
 pub mod copy;
 pub mod dir;
 pub mod filling;
+pub mod fitting;
 pub mod frames;
 pub mod known;
 pub mod many;

@@ -8,6 +8,7 @@ use crate::clock;
 use crate::error::{Error, Result};
 use crate::files::copy::{Ahead, Behind, forget_pages};
 use crate::files::dir::entry_of;
+use crate::files::fitting::refusal;
 use crate::files::known::plain;
 use crate::files::{Dir, Seen, Watching};
 use media::show;
@@ -81,7 +82,7 @@ pub fn copy(source: &Path, targets: &[PathBuf], watching: &dyn Watching) -> Resu
     // Empty ones count as well: who reads a card looks for its folders.
     for folder in &tree.folders {
         for (n, target) in to.iter().enumerate() {
-            if let Err(e) = target.make(folder) {
+            if let Err(e) = taken(target, folder).and_then(|()| target.make(folder)) {
                 out.targets[n].problems.push(problem(folder, plain(&e)));
             }
         }
@@ -277,8 +278,14 @@ fn one(from: &Dir, to: &[Dir], leaf: &Leaf, w: &dyn Watching) -> Result<(String,
     Ok((sum, ends.collect()))
 }
 
+/// Whether the disk takes such a name; it is not found out when all was copied.
+fn taken(target: &Dir, path: &Path) -> io::Result<()> {
+    refusal(target, path).map_or(Ok(()), |why| Err(io::Error::other(why)))
+}
+
 /// A file beside the final name that is written from a channel; `None`: something has the name.
 fn begin(target: &Dir, leaf: &Leaf) -> io::Result<Option<Pipe>> {
+    taken(target, &leaf.path)?;
     let (dir, name) = target.holder(&leaf.path, true)?;
     if dir.look(name)?.is_some() {
         return Ok(None);

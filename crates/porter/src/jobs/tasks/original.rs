@@ -5,6 +5,7 @@ use super::{Desk, Worker};
 use crate::error::{Error, Result};
 use crate::files::copy::digest_of;
 use crate::files::dir::entry_of;
+use crate::files::fitting::fitting;
 use crate::files::known::{self, Role};
 use crate::files::many::Many;
 use crate::files::moving::{At, Moved, finish, move_if_free};
@@ -297,6 +298,7 @@ impl Desk<'_> {
         if let Some(to) = self.moved_before(folder)? {
             return Ok(Original::At(to));
         }
+        let wanted = &fitting(folder, wanted).map_err(Error::path("cannot write to", folder.path()))?;
         let found = match source(self)? {
             Source::Same(found) => found,
             Source::Changed => return Ok(Original::Changed),
@@ -428,8 +430,9 @@ impl Desk<'_> {
             let to = folder.make(above).map_err(fail)?;
             to.remove(&stage).map_err(fail)?;
             let here = At { dir: &from, name };
+            let wanted = fitting(&to, Path::new(name)).map_err(fail)?;
             for n in 1.. {
-                let new = numbered_file(name, n);
+                let new = numbered_file(wanted.as_os_str(), n);
                 let there = At { dir: &to, name: &new };
                 if to.look(&new).map_err(fail)?.is_some() {
                     if finish(here, there, &seen, self.worker as &Worker)? {
@@ -505,8 +508,9 @@ impl Desk<'_> {
 fn moved_beside(dir: &Dir, b: &Beside) -> std::io::Result<Beside> {
     const MOST: u32 = 20;
     let is_it = |s: &Seen| (s.size, s.modified) == (b.seen.size, b.seen.modified);
+    let wanted = fitting(dir, &b.name)?;
     for n in 1..=MOST {
-        let name = numbered_file(b.name.as_os_str(), n);
+        let name = numbered_file(wanted.as_os_str(), n);
         if let Some(e) = dir.look(&name)?.filter(|e| e.is_file() && is_it(&e.seen)) {
             return Ok(Beside { name: PathBuf::from(name), seen: e.seen, ..b.clone() });
         }
