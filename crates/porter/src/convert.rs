@@ -3,7 +3,8 @@
 use crate::clock;
 use crate::config::Preset;
 use crate::error::{Error, Result};
-use crate::files::{Dir, pieces};
+use crate::files::dir::rename_if_free;
+use crate::files::pieces;
 use crate::maker::child::sync;
 use crate::maker::made::reads_back;
 use crate::naming;
@@ -366,35 +367,18 @@ impl Staged {
 
     /// Itself again, if the name is taken.
     fn give_name(self, path: &Path) -> Result<Option<Staged>> {
-        let fail = |at: &Path, e: std::io::Error| Error::path("cannot write", at)(e);
-        let mode = |at: &Path, mode| {
-            let mode = std::os::unix::fs::PermissionsExt::from_mode(mode);
-            std::fs::set_permissions(at, mode).map_err(|e| fail(at, e))
-        };
-        match self {
-            Staged::File(f) => {
-                mode(f.path(), 0o644)?;
-                match f.persist_noclobber(path) {
-                    Ok(_) => Ok(None),
-                    Err(e) if e.error.kind() == std::io::ErrorKind::AlreadyExists => {
-                        Ok(Some(Staged::File(e.file)))
-                    }
-                    Err(e) => Err(fail(path, e.error)),
-                }
-            }
-            Staged::Folder(d) => {
-                mode(d.path(), 0o755)?;
-                let (holder, name) = (path.parent().unwrap_or(path), path.file_name().unwrap_or_default());
-                let from = Dir::open(d.path().parent().unwrap_or(holder)).map_err(|e| fail(path, e))?;
-                let to = Dir::open(holder).map_err(|e| fail(path, e))?;
-                let own = d.path().file_name().unwrap_or_default();
-                if !from.rename_if_free(own, &to, name).map_err(|e| fail(path, e))? {
-                    return Ok(Some(Staged::Folder(d)));
-                }
-                // It is not there any more under the name that would be taken away.
-                let _ = d.keep();
-                Ok(None)
-            }
+        let mode = if matches!(self, Staged::File(_)) { 0o644 } else { 0o755 };
+        let mode = std::os::unix::fs::PermissionsExt::from_mode(mode);
+        // Not every disk keeps rights.
+        let _ = std::fs::set_permissions(self.path(), mode);
+        if !rename_if_free(self.path(), path).map_err(Error::path("cannot write", path))? {
+            return Ok(Some(self));
         }
+        // It is not there any more under the name that would be taken away.
+        match self {
+            Staged::File(f) => _ = f.into_temp_path().keep(),
+            Staged::Folder(d) => _ = d.keep(),
+        }
+        Ok(None)
     }
 }

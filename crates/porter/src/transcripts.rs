@@ -1,6 +1,9 @@
 //! Transcripts as files beside each other: written whole or not at all, and over nothing.
 
 use crate::error::{Error, Result};
+use crate::files::Dir;
+use crate::files::dir::rename_if_free;
+use crate::files::fitting::fitting;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use words::Transcript;
@@ -17,6 +20,9 @@ pub fn save(
     forms: &[Form],
     how: &Writing,
 ) -> Result<Vec<PathBuf>> {
+    let fail = |e| Error::path("cannot write in", folder)(e);
+    let stem = Dir::open(folder).and_then(|d| fitting(&d, Path::new(stem))).map_err(fail)?;
+    let stem = stem.to_string_lossy();
     let made = forms.iter().map(|&f| Ok((f.extension(), write(t, f, how)?))).collect::<Result<Vec<_>>>()?;
     'names: for n in 1..MAX_TRIES {
         let number = if n > 1 { format!("_{n}") } else { String::new() };
@@ -45,12 +51,14 @@ fn publish(folder: &Path, path: &Path, bytes: &[u8]) -> Result<bool> {
     let mut file = tempfile::Builder::new().prefix(".transcript").tempfile_in(folder).map_err(fail)?;
     file.write_all(bytes).and_then(|()| file.as_file().sync_all()).map_err(fail)?;
     let mode = std::os::unix::fs::PermissionsExt::from_mode(0o644);
-    file.as_file().set_permissions(mode).map_err(fail)?;
-    match file.persist_noclobber(path) {
-        Ok(_) => Ok(true),
-        Err(e) if e.error.kind() == std::io::ErrorKind::AlreadyExists => Ok(false),
-        Err(e) => Err(fail(e.error)),
+    // Not every disk keeps rights.
+    let _ = file.as_file().set_permissions(mode);
+    let named = rename_if_free(file.path(), path).map_err(fail)?;
+    if named {
+        // It is not there any more under the name that would be taken away.
+        let _ = file.into_temp_path().keep();
     }
+    Ok(named)
 }
 
 #[cfg(test)]

@@ -346,6 +346,17 @@ impl Dir {
     }
 }
 
+/// [`Dir::rename_if_free`] by paths.
+pub fn rename_if_free(from: &Path, to: &Path) -> io::Result<bool> {
+    let split = |path: &Path| {
+        let name = path.file_name().ok_or_else(|| wrong_path(path))?.to_owned();
+        let holder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        Dir::open(holder).map(|dir| (dir, name))
+    };
+    let ((from, old), (to, new)) = (split(from)?, split(to)?);
+    from.rename_if_free(&old, &to, &new)
+}
+
 /// In tests: as on a file system without the newer renames.
 fn refuses_new_renames() -> bool {
     cfg!(feature = "stops") && std::env::var_os("DEFT_PORTER_TEST_OLD_RENAMES").is_some()
