@@ -50,7 +50,7 @@ pub fn takes(folder: &Dir, path: &Path) -> io::Result<bool> {
     let of_us = format!(".deft-porter-{}-", std::process::id());
     let name = OsString::from_vec([of_us.as_bytes(), &Vec::from_iter(odd)].concat());
     match folder.create(&name) {
-        Ok(_) => folder.remove(&name),
+        Ok(_) => folder.remove(&name).map(|_| true),
         Err(e) if e.kind() == ErrorKind::AlreadyExists => Ok(true),
         // Which of these it is, is the system's; that there is no room or no right is told by what comes next.
         Err(e) => {

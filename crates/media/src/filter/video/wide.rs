@@ -87,7 +87,7 @@ mod avx2 {
             let m = self.0.avx2;
             // The weights of this step beside each other twice, then those of the next one.
             let twice = |i: usize| {
-                let order: [u8; 32] = std::array::from_fn(|n| (n % 8 + n / 16 * 8) as u8);
+                let order: [u8; 32] = std::array::from_fn(|at| (at % 8 + at / 16 * 8) as u8);
                 m._mm256_shuffle_epi8(
                     m._mm256_broadcastsi128_si256(bytemuck::cast(*weights[i])),
                     bytemuck::cast(order),
