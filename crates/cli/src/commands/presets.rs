@@ -124,7 +124,7 @@ fn list(house: &NamedHouse, json: bool) -> Result<ExitCode> {
         let about = if p.shipped || !p.about.is_empty() { p.about } else { "(of this house)" };
         table.add_row([p.name, &p.makes.join(" "), p.version, about]);
     }
-    crate::say!("{table}");
+    ui::lines(&table).iter().flatten().for_each(|line| crate::say!("{line}"));
     Ok(ExitCode::SUCCESS)
 }
 

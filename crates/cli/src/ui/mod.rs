@@ -29,6 +29,7 @@ macro_rules! say_part {
 }
 
 use anyhow::Result;
+use ratatui::text::Span;
 use serde::Serialize;
 
 pub fn print_json(value: &impl Serialize) -> Result<()> {
@@ -78,6 +79,51 @@ pub fn table(heads: &[&str]) -> comfy_table::Table {
     t
 }
 
+/// The least room in which a last column is folded.
+const LEAST_COLUMN: usize = 24;
+
+/// The lines of a table, each as one or more: what stands in its last column goes on below, between words, where the terminal
+/// is too narrow. No word is taken apart.
+pub fn lines(t: &comfy_table::Table) -> Vec<Vec<String>> {
+    use std::io::IsTerminal;
+    let size = ratatui::crossterm::terminal::size().ok().filter(|_| std::io::stdout().is_terminal());
+    let width = size.map_or(usize::MAX, |s| usize::from(s.0));
+    let text = t.to_string();
+    let last = t.header().and_then(|h| h.cell_iter().last()).map(|cell| cell.content());
+    let heads = text.lines().next().unwrap_or("");
+    let column = last.and_then(|last| heads.rfind(&last)).unwrap_or(0);
+    text.lines().map(|line| folded(line.trim_end(), column, width)).collect()
+}
+
+fn folded(line: &str, column: usize, width: usize) -> Vec<String> {
+    let wide = |text: &str| Span::raw(text).width();
+    if wide(line) <= width || width.saturating_sub(column) < LEAST_COLUMN {
+        return vec![line.to_owned()];
+    }
+    let mut before = 0;
+    let cut = line.char_indices().find(|(at, _)| {
+        before = wide(&line[..*at]);
+        before >= column
+    });
+    let (head, rest) = line.split_at(cut.map_or(line.len(), |c| c.0));
+    let mut all = vec![head.to_owned()];
+    let (mut left, mut is_new) = (width - before, true);
+    for word in rest.split(' ') {
+        let needed = wide(word) + usize::from(!is_new);
+        if !is_new && needed > left {
+            all.push(" ".repeat(column));
+            (left, is_new) = (width - column, true);
+        }
+        if let Some(now) = all.last_mut() {
+            now.push_str(if is_new { "" } else { " " });
+            now.push_str(word);
+        }
+        left = left.saturating_sub(wide(word) + usize::from(!is_new));
+        is_new = false;
+    }
+    all
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -89,6 +135,23 @@ mod tests {
     #[case(5_000_000_000, "5.0 GB")]
     fn sizes(#[case] n: u64, #[case] want: &str) {
         assert_eq!(bytes(n), want);
+    }
+
+    #[test]
+    fn a_last_column_goes_on_below_between_words() {
+        let line = " 8  egret.jpg  place \"archive\": it is not there: is its share mounted?";
+        let all = folded(line, 15, 45);
+        let want =
+            [" 8  egret.jpg  place \"archive\": it is not", "               there: is its share mounted?"];
+        assert_eq!(all, want);
+        assert!(all.iter().all(|l| l.len() <= 45));
+        assert_eq!(folded(line, 15, 80), [line]);
+        // A word that has no room stays whole, and a column without room is left alone.
+        let long = " 8  egret.jpg  /a/very/long/name/of/a/file/that/has/no/blank it";
+        assert_eq!(folded(long, 15, 45)[0], &long[..60]);
+        assert_eq!(folded(line, 15, 30), [line]);
+        let signs = " 8  \u{6f6e}\u{6f6e}  place \"archive\": it is not there: is its share mounted?";
+        assert_eq!(folded(signs, 10, 45)[1], "          is its share mounted?");
     }
 
     #[rstest]

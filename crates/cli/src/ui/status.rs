@@ -1,6 +1,6 @@
 //! The state of a house for people.
 
-use super::{Tone, bytes, paint, seconds, table};
+use super::{Tone, bytes, lines, paint, seconds, table};
 use porter::control::Rests;
 use porter::progress::Unit;
 use porter::report::{Going, JobStatus, Status};
@@ -86,11 +86,10 @@ fn moment(at: &str) -> String {
 
 fn section(out: &mut String, title: &str, t: &comfy_table::Table, tone: impl Fn(usize) -> Tone) {
     out.push_str(&format!("\n{title}\n"));
-    for (n, line) in t.to_string().lines().enumerate() {
-        let line = line.trim_end();
+    for (n, all) in lines(t).into_iter().enumerate() {
         // The heads are the first line.
         let tone = n.checked_sub(1).map_or(Tone::Plain, &tone);
-        out.push_str(&format!("{}\n", paint(tone, line)));
+        all.iter().for_each(|line| out.push_str(&format!("{}\n", paint(tone, line))));
     }
 }
 
@@ -159,7 +158,7 @@ pub fn list(all: &[JobStatus]) -> String {
         let why = if j.held.is_some() { note(j) } else { brief(j) };
         t.add_row([j.job.to_string(), j.watch.clone(), j.path.clone(), moment(&j.arrived), step(j), why]);
     }
-    t.to_string().lines().map(|line| format!("{}\n", line.trim_end())).collect()
+    lines(&t).into_iter().flatten().map(|line| format!("{line}\n")).collect()
 }
 
 /// What became of a job in one line: of each place the first name, and how many more.

@@ -3,7 +3,7 @@
 use super::{About, Cargo, Place, Proof, Published, Ticket, Trouble, Whose};
 use crate::error::Error;
 use crate::files::copy::{copy, copy_unsynced, digest_of};
-use crate::files::fitting::refusal;
+use crate::files::fitting::first_refused;
 use crate::files::known::plain;
 use crate::files::{Dir, Watching};
 use crate::store::MadeFile;
@@ -211,9 +211,8 @@ impl FolderPlace {
             return self.put(&cargo.path, wanted, dir, stage, w);
         }
         // What is inside keeps its names.
-        let refused = |f: &MadeFile| refusal(dir, Path::new(&f.inside)).map(|why| (f.inside.clone(), why));
-        if let Some((inside, why)) = cargo.files.iter().find_map(refused) {
-            return Err(Trouble::Refused(format!("cannot write {}: {why}", show::text(&inside))));
+        if let Some((inside, why)) = first_refused(dir, cargo.files.iter().map(|f| Path::new(&f.inside))) {
+            return Err(Trouble::Refused(format!("cannot write {}: {why}", show::path(inside))));
         }
         if cargo.files.len() > MANY {
             return self.stage_many(cargo, dir, stage, w);

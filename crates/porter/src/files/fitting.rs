@@ -43,7 +43,10 @@ pub fn common(name: &OsStr) -> OsString {
 
 /// Whether the disk under a folder takes all the signs of a path. It is asked only where some disks would not.
 pub fn takes(folder: &Dir, path: &Path) -> io::Result<bool> {
-    let odd = odd(path);
+    takes_all(folder, odd(path))
+}
+
+fn takes_all(folder: &Dir, odd: BTreeSet<u8>) -> io::Result<bool> {
     if odd.is_empty() {
         return Ok(true);
     }
@@ -75,6 +78,18 @@ pub fn refusal(folder: &Dir, path: &Path) -> Option<String> {
         [] => "the disk there does not take a name with control characters".into(),
         signs => format!("the disk there does not take a name with {}", signs.join(" ")),
     })
+}
+
+/// The first of many that cannot be on the disk under a folder, and why. It is asked once where it takes them all.
+pub fn first_refused<'a>(
+    folder: &Dir,
+    paths: impl Iterator<Item = &'a Path> + Clone,
+) -> Option<(&'a Path, String)> {
+    let all = paths.clone().flat_map(odd).collect();
+    if takes_all(folder, all).unwrap_or(true) {
+        return None;
+    }
+    paths.into_iter().find_map(|path| refusal(folder, path).map(|why| (path, why)))
 }
 
 /// A path as it is or, where the disk under the folder does not take it, one like it that every disk takes.

@@ -5,7 +5,7 @@ use super::original::{Original, Source, numbered_file, source};
 use super::{Desk, Worker};
 use crate::error::{Error, Result};
 use crate::files::copy::digest_of;
-use crate::files::fitting::{fitting, refusal};
+use crate::files::fitting::{first_refused, fitting};
 use crate::files::many::{Many, TreeFile, together, tree_files, walk};
 use crate::files::moving::{At, finish, move_if_free};
 use crate::files::{Dir, Watching};
@@ -185,8 +185,7 @@ impl Desk<'_> {
         let fail = |e| Error::path("cannot make a folder in", &folder.path().join(above))(e);
         let wanted = fitting(folder, &above.join(title)).map_err(fail)?;
         let (above, title) = (wanted.parent().unwrap_or(above), wanted.file_name().unwrap_or(title));
-        let refused = |f: &TreeFile| refusal(folder, &f.path).map(|why| (f.path.clone(), why));
-        if let Some((path, why)) = files.iter().find_map(refused) {
+        if let Some((path, why)) = first_refused(folder, files.iter().map(|f| f.path.as_path())) {
             let at = folder.path().join(path);
             return Err(Error::NotConfigured(format!("cannot move to {}: {why}", media::show::path(&at))));
         }
