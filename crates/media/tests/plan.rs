@@ -78,7 +78,7 @@ fn pictures_that_cannot_be_made_are_refused_by_name(#[case] v: VideoTrack, #[cas
 
 #[rstest]
 #[case::vc1("VC-1", "VC-1 cannot be decoded; H.264, HEVC, AV1")]
-#[case::mpeg2("MPEG-2", "MPEG-2 cannot be decoded")]
+#[case::part2("MPEG-4 part 2", "MPEG-4 part 2 cannot be decoded")]
 fn other_codecs_are_refused_by_name(#[case] name: &'static str, #[case] words: &str) {
     let e = plan(&[other(name, Media::Video(video()))], &[proxy((0, 0))]).unwrap_err();
     assert!(e.to_string().contains(words), "{e}");

@@ -19,6 +19,7 @@ pub mod hevc;
 pub mod mjpeg;
 pub mod mjpeg_encode;
 pub mod mp3_encode;
+pub mod mpeg2;
 pub mod mpeg_audio;
 pub mod mpeg_video;
 pub mod opus;

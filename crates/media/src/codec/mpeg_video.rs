@@ -1,4 +1,4 @@
-//! MPEG-1, MPEG-2 and MPEG-4 part 2 pictures are not decoded here, but told by name (ISO/IEC 11172-2, 2.4.2.3;
+//! What headers of MPEG-1, MPEG-2 and MPEG-4 part 2 pictures say (ISO/IEC 11172-2, 2.4.2.3;
 //! ISO/IEC 13818-2, 6.2.2.1 and 6.2.2.3; ISO/IEC 14496-2, 6.2.3).
 
 use crate::bits::Bits;
@@ -45,6 +45,26 @@ pub fn sequence(bytes: &[u8]) -> Option<(Codec, VideoTrack)> {
     v.constant_rate = true;
     let name = if second { "MPEG-2" } else { "MPEG-1 video" };
     Some((Codec::Other { code: if second { "mp2v" } else { "mp1v" }.into(), name: Some(name) }, v))
+}
+
+/// Whether a packet of MPEG-1 or MPEG-2 begins with the header of a sequence or of a group of pictures.
+pub fn begins_group(packet: &[u8]) -> bool {
+    packet.windows(4).any(|w| matches!(w, [0, 0, 1, 0xb3 | 0xb8]))
+}
+
+/// Fills in what a container does not say of such pictures.
+pub fn complete(packet: &[u8], v: &mut VideoTrack) {
+    let Some((_, seen)) = sequence(packet) else { return };
+    if v.width == 0 || v.height == 0 {
+        (v.width, v.height, v.pixel_shape) = (seen.width, seen.height, seen.pixel_shape);
+    }
+    (v.chroma, v.depth, v.fields) = (seen.chroma, seen.depth, seen.fields);
+    v.profile = v.profile.take().or(seen.profile);
+    v.level = v.level.take().or(seen.level);
+    if v.colour == Colour::default() {
+        v.colour = seen.colour;
+    }
+    v.rate = v.rate.or(seen.rate);
 }
 
 fn extend(b: &[u8], v: &mut VideoTrack, rate: &mut Ratio) -> Option<()> {

@@ -2,8 +2,8 @@
 //! row.
 
 use super::{
-    DecodeAudio, DecodeVideo, aac, adpcm, amr, av1, ffv1, gif, gsm, h264, hevc, mjpeg, opus, pcm, raw,
-    single::Single, symphonia, theora, vpx,
+    DecodeAudio, DecodeVideo, aac, adpcm, amr, av1, ffv1, gif, gsm, h264, hevc, mjpeg, mpeg_video, mpeg2,
+    opus, pcm, raw, single::Single, symphonia, theora, vpx,
 };
 use crate::error::{Error, Result};
 use crate::formats::Tried;
@@ -107,6 +107,14 @@ pub static CODECS: &[Row] = &[
         refuse: |t| needs(&t.codec.name(), theora::PRESENT, "libtheora"),
         decode: Decode::Video(theora_decoder),
         look: no_look,
+    },
+    Row {
+        name: "MPEG-1 and MPEG-2",
+        tried: Tried::Files,
+        covers: mpeg2::covers,
+        refuse: mpeg2::refuse,
+        decode: Decode::Video(|t, _, pool| Ok(Box::new(mpeg2::Decoder::new(t, pool)?))),
+        look: |packet, _, v| mpeg_video::complete(packet, v),
     },
     Row {
         name: "uncompressed pictures",

@@ -3,10 +3,11 @@
 
 use crate::bits::start_code;
 use crate::codec::aac::adts;
-use crate::codec::{aac, h264, hevc, mpeg_audio, mpeg_video};
+use crate::codec::{aac, h264, hevc, mpeg_audio, mpeg_video, mpeg2};
 use crate::container::stream::{Described, Raw};
 use crate::container::{AudioTrack, Codec, Media, PcmKind, PcmLayout, Track, VideoTrack};
 use crate::limits::MAX_PACKET_BYTES;
+use crate::units::Ratio;
 use std::collections::VecDeque;
 
 /// What a stream carries, as the tables of its container say.
@@ -48,12 +49,54 @@ pub struct Framer {
     /// H.264: the sequence, and the first field of a frame whose other one may follow.
     sps: Option<h264::Sps>,
     half: Option<(Field, Raw)>,
+    group: Group,
     /// The first frame of sound with its header, and the first packets of pictures: they describe the stream.
     pub samples: Vec<Vec<u8>>,
 }
 
 /// The number of a field's frame, and whether it is the lower field.
 type Field = (u32, bool);
+
+/// MPEG video: pictures have numbers within their group, and not every one has a time.
+#[derive(Default)]
+struct Group {
+    start: Option<i64>,
+    count: u32,
+    rate: Option<Ratio>,
+}
+
+/// Ticks of a second in these streams.
+const TICKS: i128 = 90_000;
+
+impl Group {
+    /// When so many frames of it are over.
+    fn at(&self, number: u32) -> Option<i64> {
+        let (start, rate) = (self.start?, self.rate?);
+        let ticks = i128::from(number) * TICKS * i128::from(rate.den) / i128::from(rate.num.max(1));
+        start.checked_add(i64::try_from(ticks).ok()?)
+    }
+
+    /// The time of a picture, and the field that it is of a frame.
+    fn picture(&mut self, data: &[u8], pts: Option<i64>) -> (Option<i64>, Option<Field>) {
+        self.rate = mpeg_video::sequence(data).and_then(|s| s.1.rate).or(self.rate);
+        if mpeg_video::begins_group(data) {
+            // The one before took as long as it has frames.
+            (self.start, self.count) = (self.at(self.count), 0);
+        }
+        let Some((structure, number)) = mpeg2::structure_of(data) else { return (pts, None) };
+        self.count = self.count.saturating_add(1);
+        if let Some(pts) = pts {
+            self.start = Some(0);
+            self.start = self.at(number).map(|ticks| pts.saturating_sub(ticks));
+        }
+        let field = match structure {
+            mpeg2::Structure::Frame => None,
+            mpeg2::Structure::Top => Some((number, false)),
+            mpeg2::Structure::Bottom => Some((number, true)),
+        };
+        (pts.or_else(|| self.at(number)), field)
+    }
+}
 
 /// Packets kept to describe a stream by.
 const SAMPLES: usize = 40;
@@ -74,6 +117,7 @@ impl Framer {
             in_picture: false,
             sps: None,
             half: None,
+            group: Group::default(),
             samples: Vec::new(),
         }
     }
@@ -243,9 +287,9 @@ impl Framer {
     }
 
     fn give(&mut self, from: usize, to: usize) {
-        // Zeros in front may have come with the packet before.
+        // Zeros in front may have come with the packet before; two are the first bytes of the start code, which may be cut.
         let zeros = self.buffer[from..to].iter().take_while(|&&b| b == 0).count();
-        let pts = self.time_at(from + zeros);
+        let pts = self.time_at(from + zeros.saturating_sub(2));
         let bytes = &self.buffer[from..to];
         let data = match self.kind {
             Kind::H264 | Kind::Hevc => h264::with_lengths(bytes),
@@ -257,15 +301,20 @@ impl Framer {
                 h264::nal_units(&data, 4).flatten().any(|u| matches!(kind(u), h264::NAL_IDR | h264::NAL_SPS))
             }
             Kind::Hevc => h264::stream_units(bytes).any(|u| matches!(u[0] >> 1 & 63, 16..=21 | 32)),
-            _ => bytes.windows(4).any(|w| w == [0, 0, 1, 0xb3]),
+            _ => mpeg_video::begins_group(bytes),
         };
         self.sample(&data);
-        let field = if self.kind == Kind::H264 { self.field(&data) } else { None };
+        let (pts, field) = match self.kind {
+            Kind::H264 => (pts, self.field(&data)),
+            Kind::MpegVideo => self.group.picture(&data, pts),
+            _ => (pts, None),
+        };
         let mut raw = Raw { track: self.track, pts, key, data, ..Raw::default() };
         // Both fields of a frame are one packet.
         match (self.half.take(), field) {
             (Some(((number, lower), mut first)), Some(f)) if f == (number, !lower) => {
                 first.data.append(&mut raw.data);
+                self.group.count = self.group.count.saturating_sub(1);
                 self.ready.push_back(first);
                 return;
             }
@@ -412,6 +461,72 @@ mod tests {
 
     fn all(f: &mut Framer) -> Vec<Raw> {
         std::iter::from_fn(|| f.pop()).collect()
+    }
+
+    /// MPEG-2 pictures: their numbers and fields (1 upper, 2 lower, 3 both), each group with the header of one.
+    fn mpeg(groups: &[&[(u32, u8)]]) -> Vec<Vec<u8>> {
+        let mut all = vec![];
+        for (n, group) in groups.iter().enumerate() {
+            for (k, (number, structure)) in group.iter().enumerate() {
+                let mut p = vec![];
+                if (n, k) == (0, 0) {
+                    // 96x64 at 25 frames a second, and the extension of a sequence.
+                    p.extend([0, 0, 1, 0xb3, 6, 0, 64, 0x13, 0, 0, 0x24, 0]);
+                    p.extend([0, 0, 1, 0xb5, 0x14, 0x82, 0, 1, 0, 0]);
+                }
+                if k == 0 {
+                    p.extend([0, 0, 1, 0xb8, 0, 8, 0, 0x40]);
+                }
+                let header = (number << 22 | 1 << 19).to_be_bytes();
+                p.extend([0, 0, 1, 0]);
+                p.extend(header);
+                p.extend([0, 0, 1, 0xb5, 0x8f, 0xff, 0xf0 | structure, 0x80, 0x80]);
+                p.extend([0, 0, 1, 1, 9, 9, 9]);
+                all.push(p);
+            }
+        }
+        all
+    }
+
+    #[test]
+    fn mpeg_pictures_without_a_time_have_that_of_their_number() {
+        let mut f = Framer::new(Kind::MpegVideo, 0);
+        // Only the first one and one of the third group are told.
+        let times = [Some(7200), None, None, None, None, None, None, Some(36_000), None];
+        let groups: [&[(u32, u8)]; 3] =
+            [&[(2, 3), (0, 3), (1, 3)], &[(0, 3), (1, 3)], &[(1, 3), (3, 3), (2, 3)]];
+        for (p, t) in mpeg(&groups).iter().zip(times) {
+            f.feed(p, t);
+        }
+        f.end();
+        let got: Vec<Option<i64>> = all(&mut f).iter().map(|r| r.pts).collect();
+        assert_eq!(got, [7200, 0, 3600, 10_800, 14_400, 21_600, 28_800, 36_000].map(Some));
+    }
+
+    #[test]
+    fn both_fields_of_an_mpeg_frame_are_one_packet() {
+        let mut f = Framer::new(Kind::MpegVideo, 0);
+        let fields: [&[(u32, u8)]; 2] = [&[(0, 1), (0, 2), (1, 2), (1, 1)], &[(0, 1), (0, 2), (1, 1)]];
+        for (n, p) in mpeg(&fields).iter().enumerate() {
+            f.feed(p, (n == 0).then_some(0));
+        }
+        f.end();
+        let got = all(&mut f);
+        assert_eq!(got.iter().map(|r| r.pts).collect::<Vec<_>>(), [0, 3600, 7200, 10_800].map(Some));
+        assert_eq!(got.iter().map(|r| r.key).collect::<Vec<_>>(), [true, false, true, false]);
+    }
+
+    #[test]
+    fn a_start_code_that_is_cut_belongs_to_the_packet_of_its_first_byte() {
+        let stream = mpeg(&[&[(0, 3), (1, 3), (2, 3)]]);
+        for cut in 1..4 {
+            let mut f = Framer::new(Kind::MpegVideo, 0);
+            f.feed(&[&stream[0][..], &stream[1][..cut]].concat(), Some(0));
+            f.feed(&[&stream[1][cut..], &stream[2][..]].concat(), Some(7200));
+            f.end();
+            let got: Vec<Option<i64>> = all(&mut f).iter().map(|r| r.pts).collect();
+            assert_eq!(got, [0, 3600, 7200].map(Some), "{cut}");
+        }
     }
 
     #[test]
