@@ -20,9 +20,9 @@ use motion::Planes;
 use slice::{References, Slices, sub};
 use std::sync::Arc;
 
-/// Whether a codec is one of these.
-pub fn covers(codec: &Codec) -> bool {
-    matches!(codec, Codec::Other { name: Some("MPEG-1 video" | "MPEG-2"), .. })
+/// Whether a codec has this name.
+pub fn covers(codec: &Codec, of: &str) -> bool {
+    matches!(codec, Codec::Other { name: Some(name), .. } if *name == of)
 }
 
 pub fn refuse(track: &Track) -> Result<()> {

@@ -8,7 +8,7 @@ use super::reader::Reader;
 use super::stream::{Described, Look, Parts, Raw, Streamed, take_setups};
 use super::{About, AudioTrack, Codec, Demux, Format, Media, Source, Track, Tried, VideoTrack};
 use crate::bits::{le32, text};
-use crate::codec::{h264, mpeg_video, mpeg2};
+use crate::codec::{h264, mpeg_video};
 use crate::error::{Error, Result};
 use crate::frame::video::check_size;
 use crate::limits::{
@@ -222,7 +222,7 @@ fn read_stream(strl: &[u8], number: u32) -> Result<(Described, Count)> {
             }
             let annex_b = codec.has_units();
             let mut track = Track::new(number, codec, Media::Video(v), rate.num);
-            track.decode_times = annex_b || mpeg2::covers(&track.codec);
+            track.decode_times = annex_b || matches!(track.codec.name().as_str(), "MPEG-2" | "MPEG-1 video");
             let mut d = Described::new(track, rate.num);
             d.stated = Some(Time::new(i64::from(length).saturating_mul(rate.den.into()), rate.num));
             d.stated_frames = Some(length.into());
