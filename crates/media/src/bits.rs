@@ -55,6 +55,11 @@ pub fn start_code(b: &[u8], at: usize) -> Option<usize> {
     memchr::memmem::find(b.get(at..)?, &[0, 0, 1]).map(|i| at + i)
 }
 
+/// The first start code of a unit of this kind.
+pub fn unit_of(b: &[u8], kind: u8) -> Option<usize> {
+    memchr::memmem::find(b, &[0, 0, 1, kind])
+}
+
 /// The bytes of a NAL unit without the 3 that keep start codes out (ITU-T H.264, 7.3.1).
 pub fn unescape(nal: &[u8]) -> Vec<u8> {
     let mut out = Vec::with_capacity(nal.len());

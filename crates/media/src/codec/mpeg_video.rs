@@ -1,7 +1,7 @@
 //! What headers of MPEG-1, MPEG-2 and MPEG-4 part 2 pictures say (ISO/IEC 11172-2, 2.4.2.3;
 //! ISO/IEC 13818-2, 6.2.2.1 and 6.2.2.3; ISO/IEC 14496-2, 6.2.3).
 
-use crate::bits::Bits;
+use crate::bits::{Bits, unit_of};
 use crate::frame::{Chroma, Colour, Fields};
 use crate::track::{Codec, VideoTrack};
 use crate::units::Ratio;
@@ -12,7 +12,7 @@ const RATES: [(u32, u32); 8] =
 
 /// The codec and picture properties that a sequence header states; `None` if there is none in these bytes.
 pub fn sequence(bytes: &[u8]) -> Option<(Codec, VideoTrack)> {
-    let at = bytes.windows(4).position(|w| w == [0, 0, 1, 0xb3])?;
+    let at = unit_of(bytes, 0xb3)?;
     let mut b = Bits::new(&bytes[at + 4..]);
     let (w, h) = (b.take(12)?, b.take(12)?);
     let (aspect, rate) = (b.take(4)?, b.take(4)?);
@@ -49,7 +49,7 @@ pub fn sequence(bytes: &[u8]) -> Option<(Codec, VideoTrack)> {
 
 /// Whether a packet of MPEG-1 or MPEG-2 begins with the header of a sequence or of a group of pictures.
 pub fn begins_group(packet: &[u8]) -> bool {
-    packet.windows(4).any(|w| matches!(w, [0, 0, 1, 0xb3 | 0xb8]))
+    [0xb3, 0xb8].iter().any(|kind| unit_of(packet, *kind).is_some())
 }
 
 /// Fills in what a container does not say of such pictures.

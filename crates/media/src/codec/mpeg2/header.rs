@@ -1,6 +1,7 @@
 //! Headers of sequences and pictures (ISO/IEC 13818-2, 6.2; ISO/IEC 11172-2, 2.4.2), as far as decoding needs them.
 
 use super::vlc::Reader;
+use crate::bits::unit_of;
 use crate::codec::mpeg_video;
 use crate::frame::{Chroma, Colour};
 use crate::units::Ratio;
@@ -61,7 +62,7 @@ impl Sequence {
     /// From its header on; matrices that it brings are set.
     pub fn parse(bytes: &[u8], matrices: &mut Matrices) -> Option<Sequence> {
         let (_, track) = mpeg_video::sequence(bytes)?;
-        let at = bytes.windows(4).position(|w| w == [0, 0, 1, 0xb3])?;
+        let at = unit_of(bytes, 0xb3)?;
         let mut r = Reader::new(&bytes[at + 4..]);
         r.skip(24 + 8 + 18 + 1 + 10 + 1);
         *matrices = Matrices::default();
@@ -213,7 +214,7 @@ impl Picture {
 
 /// The structure of the picture in these bytes and its number, without reading more of it.
 pub fn structure_of(bytes: &[u8]) -> Option<(Structure, u32)> {
-    let at = bytes.windows(4).position(|w| w == [0, 0, 1, 0])?;
+    let at = unit_of(bytes, 0)?;
     let mut picture = Picture::parse(&bytes[at + 4..])?;
     let rest = &bytes[at + 4..];
     let extension = rest.windows(5).take(64).position(|w| w[..4] == [0, 0, 1, 0xb5] && w[4] >> 4 == 8);

@@ -10,7 +10,7 @@ pub use header::{Structure, structure_of};
 
 use super::DecodeVideo;
 use super::waiting::Waiting;
-use crate::bits::start_code;
+use crate::bits::{start_code, unit_of};
 use crate::error::{Error, Result};
 use crate::frame::{Chroma, Fields, Pool, VideoFrame};
 use crate::limits::MAX_PICTURE_AREA;
@@ -153,9 +153,8 @@ impl Decoder {
             self.keep(h.made, h.kind, out)?;
         }
         let refs = match picture.kind {
-            // For what is missing.
-            Kind::I => [self.last.clone(), None],
-            Kind::P => [self.last.clone(), None],
+            // Of those that stand by themselves, for what is missing.
+            Kind::I | Kind::P => [self.last.clone(), None],
             Kind::B => [self.before.clone(), self.last.clone()],
         };
         // A second field stands on the first one, too: as it was when it was whole.
@@ -268,8 +267,8 @@ impl Decoder {
 impl DecodeVideo for Decoder {
     fn decode(&mut self, packet: &Packet, out: &mut Vec<VideoFrame>) -> Result<()> {
         let data = packet.data.as_slice();
-        if let Some(at) = data.windows(4).position(|w| w == [0, 0, 1, 0xb3]) {
-            let end = data[at..].windows(4).position(|w| w == [0, 0, 1, 0]).map_or(data.len(), |n| at + n);
+        if let Some(at) = unit_of(data, 0xb3) {
+            let end = unit_of(&data[at..], 0).map_or(data.len(), |n| at + n);
             self.take_sequence(&data[at..end], out)?;
         }
         // The second field of a frame may come in a packet of its own.

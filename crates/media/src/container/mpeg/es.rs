@@ -76,10 +76,10 @@ impl Group {
         start.checked_add(i64::try_from(ticks).ok()?)
     }
 
-    /// The time of a picture, and the field that it is of a frame.
-    fn picture(&mut self, data: &[u8], pts: Option<i64>) -> (Option<i64>, Option<Field>) {
+    /// The time of a picture, which may begin a group, and the field that it is of a frame.
+    fn picture(&mut self, data: &[u8], begins: bool, pts: Option<i64>) -> (Option<i64>, Option<Field>) {
         self.rate = mpeg_video::sequence(data).and_then(|s| s.1.rate).or(self.rate);
-        if mpeg_video::begins_group(data) {
+        if begins {
             // The one before took as long as it has frames.
             (self.start, self.count) = (self.at(self.count), 0);
         }
@@ -306,7 +306,7 @@ impl Framer {
         self.sample(&data);
         let (pts, field) = match self.kind {
             Kind::H264 => (pts, self.field(&data)),
-            Kind::MpegVideo => self.group.picture(&data, pts),
+            Kind::MpegVideo => self.group.picture(&data, key, pts),
             _ => (pts, None),
         };
         let mut raw = Raw { track: self.track, pts, key, data, ..Raw::default() };
