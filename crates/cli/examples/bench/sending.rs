@@ -14,7 +14,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 #[allow(dead_code)]
-#[path = "../../tests/support/servers.rs"]
+#[path = "../../tests/driven/support/servers.rs"]
 mod servers;
 
 /// What the servers of the tests say where they are not installed.
