@@ -4,15 +4,18 @@
 mod room;
 
 use ebur128::{EbuR128, Mode};
-use media::container::wrap::{Sink, Target, Wrap};
+use media::codec::Coded;
+use media::container::wrap::{Ending, OutTrack, OutTrackKind, Sink, Target, WRAPPERS, Wrap};
 use media::container::{self, Demux};
+use media::facts;
 use media::filter::video::Fill;
 use media::frame::Pool;
 use media::plan::{plan, plan_each};
 use media::recipe::*;
 use media::run::{self, Control};
 use media::testkit::{Clip, psnr};
-use media::units::Ratio;
+use media::track::{Codec, Track};
+use media::units::{Ratio, Time};
 use media::{check, still};
 use room::{Room, all_of, film, mono, new_file, shift, target};
 use rstest::rstest;
@@ -73,6 +76,108 @@ fn what_is_made_is_what_the_source_was(#[case] recipe: Recipe, #[case] format: &
         assert_eq!(a.len(), b.len(), "as many samples");
         assert_eq!(shift(&a, &b), 0, "at the same moment");
     }
+}
+
+/// A container that knows no times, of a source whose pictures begin after its sound and lack four in the middle: they
+/// begin with the file, and one stands for those that are missing; the notes say both.
+#[test]
+fn pictures_keep_their_pace_where_no_times_are_written() {
+    let mut room = Room::with(&Clip::default());
+    let mut demux = container::open(Box::new(File::open(&room.source).unwrap())).unwrap();
+    let of = demux.tracks()[..2].to_vec();
+    let picture = of[0].video().unwrap();
+    let kinds = [
+        OutTrackKind::Video {
+            width: picture.width,
+            height: picture.height,
+            rotation: 0,
+            pixel_shape: Ratio::ONE,
+            colour: picture.colour,
+            fields: picture.fields,
+            rate: picture.rate,
+        },
+        OutTrackKind::Audio { rate: 48_000, channels: 2, bits: 128_000 },
+    ];
+    let tracks = of.iter().zip(kinds).map(|(t, kind)| out_track(t.codec.clone(), kind, t.timescale));
+    let path = room.dir.path().join("late.mkv");
+    let mkv = WRAPPERS.iter().find(|w| w.wrap == Wrap::Mkv).unwrap();
+    let mut writer = (mkv.open)(Box::new(new_file(&path)), tracks.collect()).unwrap();
+    of.iter().enumerate().for_each(|(n, t)| writer.setup(n, &t.setup));
+    let mut n = 0;
+    while let Some(p) = demux.next_packet().unwrap() {
+        let later = match p.track {
+            0 => {
+                n += 1;
+                n - 1
+            }
+            1 => -1,
+            _ => continue,
+        };
+        if (20..24).contains(&later) {
+            continue;
+        }
+        let pts = p.pts.max(0) + if later < 0 { 0 } else { p.duration };
+        writer.write(p.track, &Coded::new(pts, p.duration, p.key, p.data)).unwrap();
+    }
+    let ending = |t: &Track| Ending { setup: t.setup.clone(), start: Time::ZERO, skip: 0, length: 50 };
+    writer.finish(&[ending(&of[0]), ending(&of[1])]).unwrap();
+    room.source = path;
+    let made = room.make(&[film(picture_as_it_is(), None, Some(Wrap::Y4m))]);
+    assert_eq!(made[0].frames, 50);
+    assert_eq!(
+        made[0].notes,
+        [
+            "the first picture is shown 0.040 s after the beginning: here it is the beginning",
+            "4 pictures were repeated where some are missing"
+        ]
+    );
+    let (written, read) = (all_of(&room.path(0)).0, all_of(&room.source).0);
+    assert_eq!((written.len(), read.len()), (50, 46));
+    assert!(psnr(&written[23].1, &read[19].1) > 60.0 && psnr(&written[24].1, &read[20].1) > 60.0);
+}
+
+fn out_track(codec: Codec, kind: OutTrackKind, timescale: u32) -> OutTrack {
+    OutTrack { codec, kind, timescale, language: None, expected: 100, skip: 0, reordered: false, began: None }
+}
+
+/// ProRes in a MOV, which another's encoder coded: named by its kind, and a proxy of it shows the same.
+#[test]
+fn prores_in_a_mov_is_read() {
+    let all = include_bytes!("fixtures/prores.frames");
+    let frame = &all[32..32 + u32::from_le_bytes(all[20..24].try_into().unwrap()) as usize];
+    let mut room = Room::with(&Clip { frames: 1, ..Clip::default() });
+    let path = room.dir.path().join("mezzanine.mov");
+    let (width, height, rate) = (64, 48, Ratio { num: 25, den: 1 });
+    let kind = OutTrackKind::Video {
+        width,
+        height,
+        rotation: 0,
+        pixel_shape: Ratio::ONE,
+        colour: Default::default(),
+        fields: media::frame::Fields::Progressive,
+        rate: Some(rate),
+    };
+    let mov = WRAPPERS.iter().find(|w| w.wrap == Wrap::Mov).unwrap();
+    let track = out_track(Codec::MotionJpeg, kind, 25);
+    let mut writer = (mov.open)(Box::new(new_file(&path)), vec![track]).unwrap();
+    (0..3).for_each(|n| writer.write(0, &Coded::new(n, 1, true, frame.to_vec())).unwrap());
+    writer.finish(&[Ending { setup: Vec::new(), start: Time::ZERO, skip: 0, length: 3 }]).unwrap();
+    let mut bytes = std::fs::read(&path).unwrap();
+    let code = bytes.windows(4).position(|w| w == b"jpeg").unwrap();
+    bytes[code..code + 4].copy_from_slice(b"apch");
+    std::fs::write(&path, bytes).unwrap();
+    room.source = path;
+    let read = facts::of(Box::new(File::open(&room.source).unwrap())).unwrap();
+    let seen = read.picture().unwrap();
+    assert_eq!((seen.codec.as_str(), seen.depth, seen.frames), ("ProRes 422 HQ", Some(10), Some(3)));
+    room.make(&[film(picture_as_it_is(), None, None), film(picture(VideoCodec::Ffv1), None, None)]);
+    let (planes, read) = (all_of(&room.path(0)).0, all_of(&room.source).0);
+    assert_eq!((planes.len(), read.len(), planes[0].1.depth), (3, 3, 10));
+    assert_eq!(planes[2].1.planes, read[0].1.planes);
+}
+
+fn picture_as_it_is() -> Option<VideoRecipe> {
+    Some(VideoRecipe { codec: VideoCodec::Planes, ..VideoRecipe::default() })
 }
 
 /// Uncompressed pictures are the source's, sample for sample, in its own form.

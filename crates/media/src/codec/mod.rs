@@ -25,6 +25,7 @@ pub mod mpeg_video;
 pub mod opus;
 pub mod parts;
 pub mod pcm;
+pub mod prores;
 #[cfg(feature = "rav1e")]
 pub mod rav1e;
 pub mod raw;

@@ -3,7 +3,7 @@
 
 use super::{
     DecodeAudio, DecodeVideo, aac, adpcm, amr, av1, ffv1, gif, gsm, h264, hevc, mjpeg, mpeg_video, mpeg2,
-    opus, pcm, raw, single::Single, symphonia, theora, vpx,
+    opus, pcm, prores, raw, single::Single, symphonia, theora, vpx,
 };
 use crate::error::{Error, Result};
 use crate::formats::Tried;
@@ -123,6 +123,14 @@ pub static CODECS: &[Row] = &[
         refuse: mpeg2::refuse,
         decode: Decode::Video(|t, _, pool| Ok(Box::new(mpeg2::Decoder::new(t, pool)?))),
         look: |packet, _, v| mpeg_video::complete(packet, v),
+    },
+    Row {
+        name: "ProRes",
+        tried: Tried::Writers,
+        covers: prores::covers,
+        refuse: nothing,
+        decode: Decode::Video(|_, v, pool| Ok(Box::new(Single::new(prores::Decoder::new(v, pool))))),
+        look: |packet, _, v| prores::look(packet, v),
     },
     Row {
         name: "uncompressed pictures",

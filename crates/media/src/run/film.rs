@@ -147,7 +147,7 @@ impl Film {
         let video = plan
             .video
             .as_ref()
-            .map(|v| Video::new(v, plan.fragments.is_some(), (pool, kept.pictures.take()), &mut tracks))
+            .map(|v| Video::new(v, plan, (pool, kept.pictures.take()), &mut tracks))
             .transpose()?;
         let first_copy = tracks.len();
         tracks.extend(copies.iter().filter(|c| c.is_picture()).map(Copy::out_track));
@@ -263,25 +263,30 @@ struct Video {
     scaler: Option<Scaler>,
     pool: Pool,
     first: Option<i64>,
+    /// The container knows no times, one rate only: a picture that is shown longer is written more often.
+    counted: Option<Ratio>,
     /// How long a picture is shown is known when the next one comes.
     held: Option<Shown>,
     coded: Vec<Coded>,
     /// The container knows the setup.
     told: bool,
     frames: u64,
+    /// Of them those that were written once more.
+    repeated: u64,
     end: i64,
 }
 
 impl Video {
-    /// `steady_keys`: key pictures at equal distances only.
     fn new(
         plan: &VideoPlan,
-        steady_keys: bool,
+        film: &FilmPlan,
         (pool, kept): (Pool, Option<Kept>),
         tracks: &mut Vec<OutTrack>,
     ) -> Result<Video> {
         let f = &plan.form;
         let rate = f.rate.unwrap_or(Ratio { num: 25, den: 1 });
+        // Key pictures at equal distances only.
+        let steady_keys = film.fragments.is_some();
         let form = PictureForm {
             width: f.width,
             height: f.height,
@@ -334,10 +339,12 @@ impl Video {
             scaler: None,
             pool,
             first: has.then_some(whole.first),
+            counted: f.rate.filter(|_| !film.wrapper.starts),
             held: None,
             coded: Vec::new(),
             told: false,
             frames: whole.frames,
+            repeated: 0,
             end: whole.end,
         })
     }
@@ -409,9 +416,14 @@ impl Video {
         }
         self.in_segment += 1;
         self.end = next;
-        self.frames += 1;
-        self.encoder.encode(&frame, held.pts, next - held.pts, &mut self.coded)?;
-        self.write(writer)
+        let times = self.counted.map_or(Ok(1), |rate| times(next - held.pts, self.timescale, rate))?;
+        for _ in 0..times {
+            self.frames += 1;
+            self.encoder.encode(&frame, held.pts, next - held.pts, &mut self.coded)?;
+            self.write(writer)?;
+        }
+        self.repeated += times - 1;
+        Ok(())
     }
 
     fn write(&mut self, writer: &mut dyn Mux) -> Result<()> {
@@ -443,13 +455,40 @@ impl Video {
             Some(setup) if setup != self.encoder.setup() => return Err(apart()),
             _ => self.encoder.setup(),
         };
-        Ok(Ending {
+        let mut ending = Ending {
             setup,
             start: Time::new(first.max(0), self.timescale),
             skip: 0,
             length: self.end - first,
-        })
+        };
+        if let Some(rate) = self.counted {
+            let lead = std::mem::replace(&mut ending.start, Time::new(0, self.timescale)).seconds();
+            let length = (self.frames as i64).saturating_mul(rate.den.into());
+            ending.length = Time::new(length, rate.num).ticks_at(self.timescale);
+            if lead > 0.0005 {
+                made.notes.push(format!(
+                    "the first picture is shown {lead:.3} s after the beginning: here it is the beginning"
+                ));
+            }
+            if self.repeated > 0 {
+                made.notes.push(format!("{} pictures were repeated where some are missing", self.repeated));
+            }
+        }
+        Ok(ending)
     }
+}
+
+/// How often a picture that is shown for so long is written where one stands for a time of the rate.
+fn times(shown: i64, timescale: u32, rate: Ratio) -> Result<u64> {
+    const LONGEST: f64 = 60.0;
+    let seconds = Time::new(shown, timescale).seconds();
+    if seconds > LONGEST {
+        let message = format!(
+            "{seconds:.0} s without a new picture, which the container could only hold as repetitions"
+        );
+        return Err(Error::limit("pictures", message));
+    }
+    Ok((seconds * rate.value()).round().max(1.0) as u64)
 }
 
 fn apart() -> Error {

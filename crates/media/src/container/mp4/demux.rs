@@ -86,6 +86,7 @@ impl Mp4Reader {
         reader.look_for_missing_data();
         reader.read_timecode_starts();
         reader.read_audio_layers();
+        reader.read_picture_headers();
         Ok(reader)
     }
 
@@ -151,6 +152,18 @@ impl Mp4Reader {
                 && let Some(head) = mpeg_audio::Header::parse(&data)
             {
                 *layer = head.layer;
+            }
+        }
+    }
+
+    /// Where nothing outside the packets tells how pictures are sampled, the first of them does.
+    fn read_picture_headers(&mut self) {
+        for (track, walk) in self.tracks.iter_mut().zip(&self.walks) {
+            if track.video().is_some_and(|v| v.chroma.is_none())
+                && let Some(first) = walk.tables.cursor().next(&walk.tables)
+                && let Ok(data) = self.source.read(first.offset, (first.size as usize).min(4096))
+            {
+                crate::codec::look_at_packet(track, &data);
             }
         }
     }
